@@ -1,0 +1,236 @@
+// Races the library against the plain loops, interleaved in one process, and prints a line a race:
+// name, ratio, spread, the bar it must pass. Exit code 1 where one is below its bar.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <cstring>
+#include <fstream>
+#include <functional>
+#include <nlohmann/json.hpp>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include "maps.hpp"
+#include "photonlane/photonlane.hpp"
+#include "textbook/frame.hpp"
+
+namespace photonlane::bench {
+namespace {
+
+constexpr int columns = 1920;
+constexpr int rows = 1080;
+constexpr double heading = 0.4;
+constexpr double field = 1.35;
+
+double milliseconds(const std::function<void()>& work) {
+  const auto start = std::chrono::steady_clock::now();
+  work();
+  return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - start)
+      .count();
+}
+
+struct Race {
+  std::string name;
+  double ratio = 0;
+  double spread = 0;
+  double bar = 0;
+  std::string ours, theirs;  ///< what was timed, with its median
+  bool passed() const { return ratio >= bar; }
+};
+
+/// Each round times every runner once, in turn; the ratio is the median over rounds of theirs /
+/// ours, so that a slow moment of the machine falls on both.
+struct Runner {
+  std::string name;
+  std::function<void()> work;
+  std::vector<double> times;
+};
+
+void run_rounds(std::vector<Runner>& runners, int rounds) {
+  for (int round = -2; round < rounds; ++round) {
+    for (std::size_t i = 0; i < runners.size(); ++i) {
+      Runner& runner = runners[(i + static_cast<std::size_t>(round + 2)) % runners.size()];
+      const double time = milliseconds(runner.work);
+      if (round >= 0) runner.times.push_back(time);
+    }
+  }
+}
+
+Race race(const std::string& name, const Runner& ours, const Runner& theirs, double bar) {
+  std::vector<double> ratios;
+  for (std::size_t i = 0; i < ours.times.size(); ++i) {
+    ratios.push_back(theirs.times[i] / ours.times[i]);
+  }
+  const Statistics ratio = summarize(ratios);
+  const auto told = [](const Runner& runner) {
+    return fmt::format("{} {:.3f} ms", runner.name, summarize(runner.times).median);
+  };
+  return {name, ratio.median, ratio.spread, bar, told(ours), told(theirs)};
+}
+
+struct Setup {
+  World world;
+  Camera camera;
+  textbook::Map map;
+  textbook::Eye eye;
+  textbook::Look look;
+};
+
+Setup setup(const CellMap& map) {
+  Scene scene;
+  const Color colors[] = {
+      {0.5f, 0.3f, 0.2f}, {0.2f, 0.4f, 0.2f}, {0.6f, 0.6f, 0.5f}, {0.3f, 0.3f, 0.5f}};
+  textbook::Look look;
+  for (const Color& color : colors) {
+    scene.wall({.base = color});
+    look.walls.push_back({color[0], color[1], color[2]});
+  }
+  Room& room = scene.room();
+  room.add(map);
+  room.fog.end = map.width;
+  look.fog_start = static_cast<float>(room.fog.start);
+  look.fog_end = static_cast<float>(room.fog.end);
+  const auto rgb = [](const Color& color) { return textbook::Rgb{color[0], color[1], color[2]}; };
+  look.fog = rgb(room.fog.color);
+  look.floor = rgb(room.floor.base);
+  look.ceiling = rgb(room.ceiling.base);
+  look.wall_height = static_cast<float>(map.wall_height);
+  look.north_shade = static_cast<float>(map.face_shade);
+  Camera camera{.eye = {map.width / 2 + 0.37, map.height / 2 + 0.61, 1.6},
+                .heading = heading,
+                .field_of_view = field,
+                .field_axis = FieldAxis::horizontal};
+  textbook::Eye eye{static_cast<float>(camera.eye.x()), static_cast<float>(camera.eye.y()),
+                    static_cast<float>(std::cos(heading)), static_cast<float>(std::sin(heading)),
+                    static_cast<float>(std::tan(field / 2))};
+  return {compile(scene), camera, bench::textbook_map(map), eye, look};
+}
+
+/// Casts the columns of a frame with nothing written: an empty set of layers.
+std::function<void()> cast(const Setup& setup, CellMethod method, int threads) {
+  Budget budget{.frame = {columns, rows, 1}, .cells = {.method = method}};
+  budget.far_limit = 20000;
+  return [&setup, budget, threads] {
+    render(setup.world, setup.camera, budget,
+           {.layers = {}, .threads = threads, .progress = {}, .recycle = {}});
+  };
+}
+
+void race_columns(const std::string& name, const CellMap& map, double bar_two, double bar_one,
+                  double bar_increment, int rounds, std::vector<Race>& races) {
+  const Setup s = setup(map);
+  std::vector<textbook::Hit> hits(columns);
+  std::vector<Runner> runners{
+      {"leap, two threads", cast(s, CellMethod::leap, 2), {}},
+      {"leap, one thread", cast(s, CellMethod::leap, 1), {}},
+      {"boundary, one thread", cast(s, CellMethod::boundary, 1), {}},
+      {"plain boundary loop", [&] { textbook::cast_columns_boundaries(s.map, s.eye, hits); }, {}},
+      {"plain increments of 1/100",
+       [&] { textbook::cast_columns_increments(s.map, s.eye, 0.01f, 20000, hits); },
+       {}}};
+  if (bar_increment == 0) runners.pop_back();
+  run_rounds(runners, rounds);
+  races.push_back(
+      race(name + ": leap on two threads / plain boundary", runners[0], runners[3], bar_two));
+  races.push_back(
+      race(name + ": leap on one thread / plain boundary", runners[1], runners[3], bar_one));
+  races.push_back(
+      race(name + ": boundary on one thread / plain boundary", runners[2], runners[3], 0));
+  if (bar_increment > 0) {
+    races.push_back(race(name + ": leap on two threads / plain increments", runners[0], runners[4],
+                         bar_increment));
+  }
+}
+
+/// Writes memory on two threads as fast as it goes.
+void write_memory(std::vector<char>& memory, int value) {
+  const std::size_t half = memory.size() / 2;
+  std::thread other([&] { std::memset(memory.data() + half, value, memory.size() - half); });
+  std::memset(memory.data(), value, half);
+  other.join();
+}
+
+void race_frames(const std::string& name, const CellMap& map, int rounds,
+                 std::vector<Race>& races) {
+  const Setup s = setup(map);
+  std::vector<textbook::Rgb> linear(static_cast<std::size_t>(columns) * rows);
+  std::vector<std::uint32_t> display(linear.size());
+  std::vector<char> linear_bytes(linear.size() * 12);
+  std::vector<char> display_bytes(linear.size() * 4);
+  Budget budget{.frame = {columns, rows, 1}};
+  budget.far_limit = 20000;
+  const auto frame = [&](Layer layer, Frame& kept) {
+    return [&s, &kept, budget, layer] {
+      kept = render(s.world, s.camera, budget,
+                    {.layers = {layer}, .threads = 2, .progress = {}, .recycle = std::move(kept)});
+    };
+  };
+  Frame kept_linear, kept_display;
+  std::vector<Runner> runners{
+      {"display frame", frame(Layer::display, kept_display), {}},
+      {"linear frame", frame(Layer::color, kept_linear), {}},
+      {"plain display frame",
+       [&] { textbook::draw_display(s.map, s.eye, s.look, columns, rows, display); },
+       {}},
+      {"plain linear frame",
+       [&] { textbook::draw_linear(s.map, s.eye, s.look, columns, rows, linear); },
+       {}},
+      {"writing its memory", [&] { write_memory(display_bytes, 1); }, {}},
+      {"writing its memory", [&] { write_memory(linear_bytes, 2); }, {}}};
+  run_rounds(runners, rounds);
+  // The two pictures must be the same, or the race is about nothing.
+  std::size_t wrong = 0;
+  for (int y = 0; y < rows; ++y) {
+    for (int x = 0; x < columns; ++x) {
+      const float plain = linear[static_cast<std::size_t>(y) * columns + x].g;
+      wrong += std::abs(plain - kept_linear.values(Layer::color, 1)(x, y)) > 0.004f;
+    }
+  }
+  fmt::print("{}: {:.4f} % of the pixels differ from the plain frame\n", name,
+             100.0 * static_cast<double>(wrong) / static_cast<double>(linear.size()));
+  races.push_back(race(name + ": display frame / plain frame", runners[0], runners[2], 5));
+  races.push_back(race(name + ": linear frame / plain frame", runners[1], runners[3], 5));
+  // A display frame is a third of the bytes and twice the arithmetic: memory is not its limit, so
+  // its line has no bar.
+  races.push_back(race(name + ": display frame / writing memory", runners[0], runners[4], 0));
+  races.push_back(race(name + ": linear frame / writing memory", runners[1], runners[5], 1.0 / 3));
+}
+
+int run(int argc, char** argv) {
+  const std::string json = argc > 1 ? argv[1] : "";
+  std::vector<Race> races;
+  race_columns("open 1024x1024", scattered(1024, 0.0002), 8, 0, 80, 15, races);
+  race_columns("half open 1024x1024", scattered(1024, 0.02), 1, 1, 0, 41, races);
+  race_columns("dense 1024x1024", scattered(1024, 0.1), 1, 1, 0, 81, races);
+  race_columns("denser 256x256", scattered(256, 0.3), 1, 1, 0, 81, races);
+  race_columns("open 4096x4096", scattered(4096, 0.0002), 8, 0, 0, 9, races);
+  race_frames("1920x1080 of open 1024x1024", scattered(1024, 0.0002), 25, races);
+  race_frames("1920x1080 of dense 256x256", scattered(256, 0.1), 25, races);
+
+  bool passed = true;
+  nlohmann::ordered_json report = nlohmann::ordered_json::array();
+  for (const Race& one : races) {
+    fmt::print("{} {:<58} {:8.2f} +- {:<6.2f} bar {:<6.3g} ({}; {})\n",
+               one.passed() ? "ok  " : "SLOW", one.name, one.ratio, one.spread, one.bar, one.ours,
+               one.theirs);
+    report.push_back({{"name", one.name},
+                      {"ratio", one.ratio},
+                      {"spread", one.spread},
+                      {"bar", one.bar},
+                      {"passed", one.passed()},
+                      {"ours", one.ours},
+                      {"theirs", one.theirs}});
+    passed = passed && one.passed();
+  }
+  if (!json.empty()) std::ofstream(json) << report.dump(2) << "\n";
+  return passed ? 0 : 1;
+}
+
+}  // namespace
+}  // namespace photonlane::bench
+
+int main(int argc, char** argv) { return photonlane::bench::run(argc, argv); }

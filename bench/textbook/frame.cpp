@@ -1,0 +1,80 @@
+#include "textbook/frame.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace textbook {
+namespace {
+
+template <class Put>
+void draw(const Map& map, const Eye& eye, const Look& look, int width, int height, const Put& put) {
+  const float focal = width / (2 * eye.half_width);
+  const float inverse_range = 1 / (look.fog_end - look.fog_start);
+  for (int x = 0; x < width; ++x) {
+    const float u = (x + 0.5f - 0.5f * width) / focal;
+    const float dx = eye.forward_x + u * eye.forward_y;
+    const float dy = eye.forward_y - u * eye.forward_x;
+    const float length = std::sqrt(dx * dx + dy * dy);
+    const Hit hit = cast_boundaries(map, eye, dx / length, dy / length);
+    const float depth = std::max(hit.t / length, 1e-6f);
+    Rgb wall = look.fog;
+    if (hit.x >= 0 && hit.y >= 0 && hit.x < map.width && hit.y < map.height) {
+      wall = look.walls[map.cells[static_cast<std::size_t>(hit.y) * map.width + hit.x] - 1];
+    }
+    const float shade = hit.by_x ? 1 : look.north_shade;
+    wall = {wall.r * shade, wall.g * shade, wall.b * shade};
+    const int top = std::max(0.0f, std::ceil(0.5f * height - 0.5f -
+                                             focal * (look.wall_height - look.eye_height) / depth));
+    const int bottom =
+        std::min<float>(height, std::ceil(0.5f * height - 0.5f + focal * look.eye_height / depth));
+    for (int y = 0; y < height; ++y) {
+      const float v = (0.5f * height - (y + 0.5f)) / focal;
+      Rgb color = wall;
+      float reach = depth;
+      if (y < top) {
+        color = look.ceiling;
+        reach = (look.wall_height - look.eye_height) / v;
+      } else if (y >= bottom) {
+        color = look.floor;
+        reach = -look.eye_height / v;
+      }
+      const float distance = reach * std::sqrt(1 + u * u + v * v);
+      const float fade =
+          std::min(std::max((distance - look.fog_start) * inverse_range, 0.0f), 1.0f);
+      put(x, y,
+          Rgb{color.r + (look.fog.r - color.r) * fade, color.g + (look.fog.g - color.g) * fade,
+              color.b + (look.fog.b - color.b) * fade});
+    }
+  }
+}
+
+}  // namespace
+
+void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, int height,
+                 std::vector<Rgb>& pixels) {
+  draw(map, eye, look, width, height, [&](int x, int y, const Rgb& color) {
+    pixels[static_cast<std::size_t>(y) * width + x] = color;
+  });
+}
+
+void draw_display(const Map& map, const Eye& eye, const Look& look, int width, int height,
+                  std::vector<std::uint32_t>& pixels) {
+  static const std::vector<std::uint8_t> table = [] {
+    std::vector<std::uint8_t> levels(4096);
+    for (int i = 0; i < 4096; ++i) {
+      const float x = i / 4095.0f;
+      const float y = x <= 0.0031308f ? 12.92f * x : 1.055f * std::pow(x, 1 / 2.4f) - 0.055f;
+      levels[i] = static_cast<std::uint8_t>(std::lround(255 * y));
+    }
+    return levels;
+  }();
+  const auto byte = [&](float linear) {
+    return static_cast<std::uint32_t>(table[static_cast<int>(linear * 4095 + 0.5f)]);
+  };
+  draw(map, eye, look, width, height, [&](int x, int y, const Rgb& color) {
+    pixels[static_cast<std::size_t>(y) * width + x] =
+        byte(color.r) | byte(color.g) << 8 | byte(color.b) << 16 | 0xff000000u;
+  });
+}
+
+}  // namespace textbook

@@ -1,0 +1,13 @@
+#pragma once
+
+/// Files for Photon Lane: scenes, pictures, reports. Link PhotonLane::io.
+///
+///   io::SceneFile file = io::read_scene("glasshouse.yaml");
+///   Frame frame = render(compile(file.scene), file.camera, file.budget);
+///   io::write_frame("glasshouse.png", frame);
+
+#include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/layer_picture.hpp"
+#include "photonlane/io/picture.hpp"
+#include "photonlane/io/report.hpp"
+#include "photonlane/io/scene_file.hpp"

@@ -1,0 +1,26 @@
+#pragma once
+
+#include <string>
+
+#include "photonlane/render/frame.hpp"
+
+namespace photonlane::io {
+
+/// Writes a frame to a file and adds the time to its encode stage: ".png" takes the display values
+/// (made from color where the frame has none), ".exr" every layer but display. EXR channels are
+/// R, G, B, Z for depth, and the layers' names; floats stay as they are, codes are whole numbers.
+/// Throws Error (usage) for other endings, Error (file) where it cannot be written.
+void write_frame(const std::string& path, Frame& frame);
+
+/// Writes one layer as a PNG (see layer_picture) and adds the time to the frame's encode stage.
+void write_layer(const std::string& path, Frame& frame, Layer layer, bool legend = true);
+
+/// Makes a folder for results, with its parents; throws Error (file) where it cannot be made or
+/// written to.
+void make_output_folder(const std::string& path);
+
+/// Reads what write_frame wrote, or any PNG, or any EXR with R, G and B. Layers that the file does
+/// not have are not in the frame. Throws Error (file).
+Frame read_frame(const std::string& path);
+
+}  // namespace photonlane::io

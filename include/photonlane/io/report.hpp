@@ -1,0 +1,39 @@
+#pragma once
+
+#include <string>
+
+#include "photonlane/measure/check.hpp"
+#include "photonlane/measure/difference.hpp"
+#include "photonlane/measure/sweep.hpp"
+
+namespace photonlane::io {
+
+/// Tables for people: one line a row, columns aligned.
+std::string difference_text(const Difference& difference);
+std::string sweep_text(const Sweep& sweep);
+std::string check_text(const SceneReport& report);
+std::string cost_text(const Frame& frame);
+
+/// The same for programs: JSON objects, two spaces a level, with a last line feed. Numbers that do
+/// not exist (the signal-to-noise ratio of equal frames) are null.
+std::string difference_json(const Difference& difference);
+std::string sweep_json(const Sweep& sweep);
+std::string check_json(const SceneReport& report);
+std::string frame_json(const Frame& frame);
+std::string sweep_csv(const Sweep& sweep);
+
+/// A gnuplot script, its data inside, that draws cost against error with the front of best choices
+/// marked: gnuplot -c FILE png|svg OUTPUT.
+std::string sweep_plot(const Sweep& sweep, const std::string& title);
+
+/// What write_sweep left in a folder.
+struct SweepFiles {
+  std::string csv, json, script, png, svg;
+  std::string problem;  ///< why there are no plots, and what to do about it; empty where there are
+};
+
+/// Writes sweep.csv, sweep.json, cost-error.gp and, where gnuplot is installed, cost-error.png and
+/// cost-error.svg. Throws Error (file) where the folder cannot be written.
+SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title);
+
+}  // namespace photonlane::io

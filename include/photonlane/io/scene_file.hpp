@@ -1,0 +1,51 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "photonlane/lane/budget.hpp"
+#include "photonlane/render/camera.hpp"
+#include "photonlane/render/scene.hpp"
+
+namespace photonlane::io {
+
+/// Something in a file that is allowed but looks like a mistake.
+struct Note {
+  Place place;
+  std::string text;
+};
+
+/// All that a scene file says.
+struct SceneFile {
+  std::string path;
+  Scene scene;
+  Camera camera;
+  Budget budget;
+  std::vector<Note> notes;  ///< such as legend entries that no cell uses
+};
+
+/// Reads a scene file (YAML; docs/scene-reference.md lists every key). Throws Error with file, line
+/// and column, what was found and what was expected: for text that is not YAML, unknown or repeated
+/// keys, values out of range, maps that do not fit their legend, files that cannot be read.
+SceneFile read_scene(const std::string& path);
+
+/// The same from text; `path` stands in messages, and files are looked for beside it.
+SceneFile parse_scene(const std::string& text, const std::string& path);
+
+/// The scene as text that parse_scene reads back to the same scene, camera and budget; maps are
+/// drawn. Throws Error (usage) for maps of more than 60 materials.
+std::string scene_text(const SceneFile& file);
+
+/// Sets a budget knob, or a camera's by "camera.NAME", from text: what options do. Throws Error
+/// (usage) for unknown names, with the nearest right word, Error (input) for values that do not
+/// fit.
+void set_by_name(SceneFile& file, std::string_view name, std::string_view value);
+
+/// Every key of a scene file, for people (Markdown) and for editors (JSON Schema).
+std::string scene_reference();
+std::string scene_schema();
+
+/// The knobs that options set, a line each: name, what may be written, default, meaning.
+std::string knob_list();
+
+}  // namespace photonlane::io

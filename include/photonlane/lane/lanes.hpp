@@ -1,0 +1,52 @@
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+#include "photonlane/base/knob.hpp"
+
+namespace photonlane {
+
+/// Up to `capacity` lanes that start a leg together, one array a coordinate. Directions are unit
+/// length, so that t is a distance in meters. Kernels may read, never use, the entries past
+/// `size`; they must hold some number.
+template <class Number>
+struct LaneBatch {
+  static constexpr std::size_t capacity = 128;
+  std::size_t size = 0;
+  Number far_limit = 0;
+  alignas(64) Number x[capacity]{};
+  alignas(64) Number y[capacity]{};
+  alignas(64) Number z[capacity]{};
+  alignas(64) Number direction_x[capacity]{};
+  alignas(64) Number direction_y[capacity]{};
+  alignas(64) Number direction_z[capacity]{};
+};
+
+/// Which side of something a lane met, by the outward normal: east is +x, north is +y.
+enum class Face : std::uint32_t { none, east, west, north, south, floor, ceiling, inside };
+template <>
+inline constexpr std::array<std::string_view, 8> choice_names<Face>{
+    "none", "east", "west", "north", "south", "floor", "ceiling", "inside"};
+
+/// How a leg ended.
+enum class Ending : std::uint32_t { hit, escaped, spent };
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<Ending>{"hit", "escaped", "spent"};
+
+/// The item layer's value where a lane met no cell.
+inline constexpr std::uint32_t no_item = 0xffffffffu;
+
+/// Where the lanes of a batch ended, in the batch's order.
+template <class Number>
+struct HitBatch {
+  static constexpr std::size_t capacity = LaneBatch<Number>::capacity;
+  alignas(64) Number t[capacity];  ///< meters: to the hit, the far limit, or where budget ran out
+  alignas(64) Ending ending[capacity];
+  alignas(64) Face face[capacity];
+  alignas(64) std::uint32_t item[capacity];      ///< which part of the solid, e.g. the cell's id
+  alignas(64) std::uint32_t material[capacity];  ///< index into the scene's materials, at hits
+  alignas(64) std::uint32_t steps[capacity];
+};
+
+}  // namespace photonlane

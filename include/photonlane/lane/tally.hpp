@@ -1,0 +1,29 @@
+#pragma once
+
+#include <cstdint>
+
+namespace photonlane {
+
+/// What was spent: counted work, which does not depend on the machine's mood.
+struct Tally {
+  std::uint64_t lanes = 0;
+  std::uint64_t steps = 0;
+  std::uint64_t hits = 0;     ///< lanes that ended at a solid
+  std::uint64_t escaped = 0;  ///< lanes that met nothing up to the far limit
+  std::uint64_t spent = 0;    ///< lanes that ran out of budget
+
+  double steps_per_lane() const {
+    return lanes == 0 ? 0 : static_cast<double>(steps) / static_cast<double>(lanes);
+  }
+  Tally& operator+=(const Tally& other) {
+    lanes += other.lanes;
+    steps += other.steps;
+    hits += other.hits;
+    escaped += other.escaped;
+    spent += other.spent;
+    return *this;
+  }
+  bool operator==(const Tally&) const = default;
+};
+
+}  // namespace photonlane

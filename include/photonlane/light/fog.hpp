@@ -1,0 +1,25 @@
+#pragma once
+
+#include <span>
+
+#include "photonlane/base/knob.hpp"
+
+namespace photonlane {
+
+/// Everything fades to one color with the distance along the ray: not at all before `start`,
+/// completely from `end` on, evenly between. It is also the color of lanes that escape, so that
+/// floor, ceiling and the open meet at the horizon without a line.
+struct Fog {
+  Color color{0.20f, 0.17f, 0.26f};
+  double start = 4;  ///< meters
+  double end = 60;   ///< meters
+};
+std::span<const Knob<Fog>> fog_knobs();
+
+/// Throws Error (input) where the fog does not end behind its start.
+void validate(const Fog& fog);
+
+/// The share of fog at a distance in meters, in [0, 1].
+float fog_share(const Fog& fog, double distance);
+
+}  // namespace photonlane

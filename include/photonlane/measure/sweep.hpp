@@ -1,0 +1,67 @@
+#pragma once
+
+#include <functional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "photonlane/measure/difference.hpp"
+#include "photonlane/measure/statistics.hpp"
+#include "photonlane/render/render.hpp"
+
+namespace photonlane {
+
+/// One knob of the budget and the values it takes in a sweep.
+struct Vary {
+  std::string knob;
+  std::vector<std::string> values;
+};
+
+/// Reads "knob=values": a list "a,b,c", "from..to/count" for equal differences, or
+/// "from..to//count" for equal ratios. Integers are rounded and named once. Throws Error (usage or
+/// input) for unknown knobs and values that do not fit.
+Vary parse_vary(std::string_view text);
+
+/// One setting of a sweep with what it costs and how wrong it is.
+struct Setting {
+  std::vector<std::string> values;  ///< in the order of the sweep's knobs; "-" without effect
+  Budget budget;
+  Statistics total_ms;  ///< of a frame ready to show
+  Statistics cast_ms;
+  Statistics fill_ms;
+  Tally tally;
+  Difference error;  ///< against the reference; without the errors of single pixels
+  bool on_front = false;
+};
+
+struct SweepOptions {
+  int repeats = 11;  ///< timed frames a setting
+  int warm_up = 2;   ///< frames before the timed ones
+  int threads = 0;
+  std::string_view metric = "rmse";  ///< what the front weighs against time
+  std::function<bool(double share)> progress;
+};
+
+struct Sweep {
+  std::vector<std::string> knobs;
+  Budget reference;  ///< what the errors are measured against
+  std::vector<Setting> settings;
+  std::string metric;
+};
+
+/// Makes a frame of every combination of the varied values; combinations that differ only in knobs
+/// without effect (cells.increment beside another cells.method) count once. Errors are against a
+/// reference of the same view by exact stepping in double (Budget::reference()); where samples are
+/// varied it has four times the most of them, and where the size is varied, the largest size, to
+/// which the others are resampled. Times are of frames with the display layer; settings take turns,
+/// so that a slow moment of the machine falls on all alike. Throws what render() throws.
+Sweep sweep(const World& world, const Camera& camera, const Budget& base,
+            const std::vector<Vary>& vary, const SweepOptions& options = {});
+
+/// Marks the settings that no other beats in both time and error.
+void mark_front(std::vector<Setting>& settings, const Metric& metric);
+
+/// The cheapest setting that keeps to all limits, or null.
+const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& limits);
+
+}  // namespace photonlane

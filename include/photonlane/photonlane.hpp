@@ -1,0 +1,27 @@
+#pragma once
+
+/// Photon Lane: describe a scene, get a picture, and find the cheapest budget that is good enough.
+///
+///   Scene scene;
+///   const Cell brick = scene.wall({.base = {0.55f, 0.25f, 0.18f}});
+///   const LegendLetter legend[] = {{U'#', brick}};
+///   scene.room().add(draw_cells("#######\n#..#..#\n#.....#\n#######", legend));
+///   const World world = compile(scene);
+///   const Camera camera{.eye = {1.5, 1.5, 1.6}, .heading = degrees(20)};
+///   const Frame exact = render(world, camera, Budget{});
+///   const Frame cheap = render(world, camera, Budget{.cells = {.method = CellMethod::increment}});
+///   const double error = compare(cheap, exact).rmse;
+
+#include "photonlane/base/error.hpp"
+#include "photonlane/base/random.hpp"
+#include "photonlane/grid/cell_map.hpp"
+#include "photonlane/grid/cell_solid.hpp"
+#include "photonlane/lane/budget.hpp"
+#include "photonlane/measure/check.hpp"
+#include "photonlane/measure/difference.hpp"
+#include "photonlane/measure/sweep.hpp"
+#include "photonlane/render/camera.hpp"
+#include "photonlane/render/frame.hpp"
+#include "photonlane/render/render.hpp"
+#include "photonlane/render/scene.hpp"
+#include "photonlane/render/world.hpp"

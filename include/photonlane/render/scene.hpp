@@ -1,0 +1,37 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "photonlane/grid/cell_map.hpp"
+#include "photonlane/light/fog.hpp"
+#include "photonlane/light/material.hpp"
+
+namespace photonlane {
+
+/// A space of its own with what stands in it.
+struct Room {
+  Fog fog;
+  Material floor{.base = {0.22f, 0.20f, 0.18f}};
+  Material ceiling{.base = {0.16f, 0.18f, 0.22f}};
+  std::vector<CellMap> solids;
+
+  void add(CellMap map) { solids.push_back(std::move(map)); }
+};
+
+/// What the user writes: plain data, free to copy and edit. Compile it to trace it.
+struct Scene {
+  std::string title;
+  std::vector<std::string> material_names;  ///< as many as materials, or fewer
+  std::vector<Material> materials;
+  std::vector<Room> rooms{Room{}};
+
+  /// The first room: the only one of a plain scene.
+  Room& room() { return rooms.front(); }
+  const Room& room() const { return rooms.front(); }
+
+  /// Adds a material and gives the wall made of it. Throws Error (input) past 65535 materials.
+  Cell wall(const Material& material, std::string name = "");
+};
+
+}  // namespace photonlane

@@ -1,0 +1,48 @@
+#pragma once
+
+#include <memory>
+#include <vector>
+
+#include "photonlane/lane/solid.hpp"
+#include "photonlane/render/scene.hpp"
+
+namespace photonlane {
+
+/// A room compiled for tracing.
+struct CompiledRoom {
+  Fog fog;
+  Color floor;
+  Color ceiling;
+  double ceiling_height = 0;
+  Color north_shade{1, 1, 1};  ///< factor of faces toward north and south
+  double cell_size = 1;
+  std::vector<std::shared_ptr<const Solid>> solids;
+};
+
+/// A scene compiled for tracing: immutable, cheap to copy, shared by all threads.
+class World {
+ public:
+  struct Data {
+    std::vector<Material> materials;
+    std::vector<CompiledRoom> rooms;
+    double compile_ms = 0;
+    std::size_t memory_bytes = 0;
+  };
+  explicit World(std::shared_ptr<const Data> data) : data_(std::move(data)) {}
+
+  const std::vector<Material>& materials() const { return data_->materials; }
+  const CompiledRoom& room() const { return data_->rooms.front(); }
+  /// Milliseconds that compiling took.
+  double compile_ms() const { return data_->compile_ms; }
+  /// Bytes held for tracing.
+  std::size_t memory_bytes() const { return data_->memory_bytes; }
+
+ private:
+  std::shared_ptr<const Data> data_;
+};
+
+/// Throws Error (input) for scenes that cannot be traced: no room, a room without a cell map or
+/// with more than one, cells of materials that are not there, values out of range.
+World compile(const Scene& scene);
+
+}  // namespace photonlane

@@ -1,0 +1,102 @@
+#include "photonlane/grid/cell_map.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+namespace photonlane {
+Letter first_letter(std::string_view text) {
+  const auto lead = static_cast<unsigned char>(text[0]);
+  const std::size_t bytes = lead < 0x80 ? 1 : lead < 0xe0 ? 2 : lead < 0xf0 ? 3 : 4;
+  if (bytes == 1 || lead < 0xc0 || bytes > text.size()) return {lead, 1};
+  char32_t code = lead & (0x7f >> bytes);
+  for (std::size_t i = 1; i < bytes; ++i) {
+    const auto next = static_cast<unsigned char>(text[i]);
+    if ((next & 0xc0) != 0x80) return {lead, 1};
+    code = (code << 6) | (next & 0x3f);
+  }
+  return {code, bytes};
+}
+
+std::span<const Knob<CellMap>> cell_map_knobs() {
+  static const Knob<CellMap> table[] = {
+      knob<&CellMap::cell_size>("cell_size", "meters", {0.001, 1000}, "side of a cell"),
+      knob<&CellMap::wall_height>("wall_height", "meters", {0, 10000, true},
+                                  "height of the walls and of the ceiling"),
+      knob<&CellMap::face_shade>("face_shade", "", {0, 1},
+                                 "brightness of the faces toward north and south"),
+      knob<&CellMap::repeat>("repeat", "", {}, "the map goes on without end in every direction"),
+  };
+  return table;
+}
+
+CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legend) {
+  std::map<char32_t, Cell> cells_of{{U'.', empty_cell}, {U' ', empty_cell}};
+  for (const LegendLetter& entry : legend) cells_of[entry.letter] = entry.cell;
+
+  std::vector<std::vector<Cell>> rows;
+  int line = 0;
+  while (!drawing.empty()) {
+    ++line;
+    const auto end = drawing.find('\n');
+    std::string_view row_text = drawing.substr(0, end);
+    drawing = end == std::string_view::npos ? std::string_view() : drawing.substr(end + 1);
+    if (row_text.ends_with('\r')) row_text.remove_suffix(1);
+    if (row_text.empty() && (rows.empty() || drawing.find_first_not_of("\r\n") == drawing.npos)) {
+      continue;
+    }
+    std::vector<Cell> row;
+    while (!row_text.empty()) {
+      const Letter letter = first_letter(row_text);
+      const auto found = cells_of.find(letter.code);
+      const Place place{"", line, static_cast<int>(row.size()) + 1};
+      if (found == cells_of.end()) {
+        throw Error(ErrorKind::input,
+                    fmt::format("found '{}' in the map, expected a letter of the legend",
+                                row_text.substr(0, letter.bytes)),
+                    place);
+      }
+      if (row.size() == CellMap::largest_side) {
+        throw Error(ErrorKind::input,
+                    fmt::format("row is longer than {} cells", CellMap::largest_side), place);
+      }
+      row.push_back(found->second);
+      row_text.remove_prefix(letter.bytes);
+    }
+    if (!rows.empty() && row.size() != rows.front().size()) {
+      throw Error(ErrorKind::input,
+                  fmt::format("row of {} cells, expected {} like the rows above", row.size(),
+                              rows.front().size()),
+                  Place{"", line, static_cast<int>(std::min(row.size(), rows.front().size())) + 1});
+    }
+    rows.push_back(std::move(row));
+  }
+
+  CellMap map;
+  map.height = static_cast<int>(rows.size());
+  map.width = rows.empty() ? 0 : static_cast<int>(rows.front().size());
+  map.cells.reserve(static_cast<std::size_t>(map.width) * map.height);
+  for (auto row = rows.rbegin(); row != rows.rend(); ++row) {
+    map.cells.insert(map.cells.end(), row->begin(), row->end());
+  }
+  validate(map);
+  return map;
+}
+
+void validate(const CellMap& map) {
+  if (map.width <= 0 || map.height <= 0) {
+    throw Error(ErrorKind::input, "the map is empty, expected at least one cell");
+  }
+  if (map.width > CellMap::largest_side || map.height > CellMap::largest_side) {
+    throw Error(ErrorKind::input, fmt::format("map of {}x{} cells, expected at most {} a side",
+                                              map.width, map.height, CellMap::largest_side));
+  }
+  if (map.cells.size() != static_cast<std::size_t>(map.width) * map.height) {
+    throw Error(ErrorKind::input, fmt::format("map of {}x{} cells holds {} of them", map.width,
+                                              map.height, map.cells.size()));
+  }
+  validate_knobs(cell_map_knobs(), map);
+}
+
+}  // namespace photonlane

@@ -1,0 +1,46 @@
+#include "photonlane/grid/cell_solid.hpp"
+
+#include "grid/cell_kernel.hpp"
+#include "grid/distance_map.hpp"
+
+namespace photonlane {
+
+struct CellSolid::Distances {
+  DistanceMap map;
+};
+
+CellSolid::CellSolid(CellMap map) : map_(std::move(map)) {
+  validate(map_);
+  distances_ = std::make_unique<Distances>(Distances{measure_distances(map_)});
+}
+
+CellSolid::~CellSolid() = default;
+
+template <class Number>
+HitBatch<Number> CellSolid::trace(const LaneBatch<Number>& lanes, const Budget& budget) const {
+  HitBatch<Number> hits =
+      walk_cells(distances_->map, map_.repeat, map_.cell_size, lanes, budget.cells);
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    hits.material[i] = hits.item[i] == no_item ? 0 : material_of(map_.cells[hits.item[i]]);
+  }
+  return hits;
+}
+
+HitBatch<float> CellSolid::nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const {
+  return trace(lanes, budget);
+}
+
+HitBatch<double> CellSolid::nearest_hit(const LaneBatch<double>& lanes,
+                                        const Budget& budget) const {
+  return trace(lanes, budget);
+}
+
+std::size_t CellSolid::memory_bytes() const {
+  return map_.cells.size() * sizeof(Cell) + distances_->map.bytes.size();
+}
+
+int CellSolid::distance_at(int x, int y) const {
+  return distances_->map.bytes[distances_->map.index(x, y)];
+}
+
+}  // namespace photonlane

@@ -1,0 +1,208 @@
+#include "photonlane/io/layer_picture.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "photonlane/base/random.hpp"
+#include "photonlane/light/material.hpp"
+#include "photonlane/measure/statistics.hpp"
+
+namespace photonlane::io {
+namespace {
+
+using Rgb = std::array<std::uint8_t, 3>;
+
+Rgb bytes_of(const Color& color) {
+  Rgb bytes{};
+  for (int i = 0; i < 3; ++i) {
+    bytes[i] = static_cast<std::uint8_t>(std::lround(255 * to_display(color[i])));
+  }
+  return bytes;
+}
+
+constexpr Rgb nothing{38, 40, 46};  // where a layer has no value
+
+template <class Code>
+Rgb color_of(Code code);
+
+template <>
+Rgb color_of(Face face) {
+  switch (face) {
+    case Face::east:
+      return bytes_of(color_from_lightness(0.78f, 0.12f, 70));
+    case Face::west:
+      return bytes_of(color_from_lightness(0.56f, 0.12f, 40));
+    case Face::north:
+      return bytes_of(color_from_lightness(0.50f, 0.11f, 255));
+    case Face::south:
+      return bytes_of(color_from_lightness(0.76f, 0.10f, 220));
+    case Face::floor:
+      return bytes_of(color_from_lightness(0.40f, 0.05f, 140));
+    case Face::ceiling:
+      return bytes_of(color_from_lightness(0.90f, 0.02f, 120));
+    case Face::inside:
+      return bytes_of(color_from_lightness(0.60f, 0.20f, 15));
+    case Face::none:
+      return nothing;
+  }
+  return nothing;
+}
+
+template <>
+Rgb color_of(Ending ending) {
+  switch (ending) {
+    case Ending::hit:
+      return bytes_of(color_from_lightness(0.62f, 0.07f, 150));
+    case Ending::escaped:
+      return bytes_of(color_from_lightness(0.85f, 0.06f, 230));
+    case Ending::spent:
+      return bytes_of(spent_color);
+  }
+  return nothing;
+}
+
+Rgb color_of_cell(std::uint32_t cell) {
+  if (cell == no_item) return nothing;
+  const RandomKey key{.seed = 0, .pixel = cell, .sample = 0, .bounce = 0};
+  return bytes_of(color_from_lightness(0.55f + 0.3f * random_uniform(key, 0), 0.11f,
+                                       360 * random_uniform(key, 1)));
+}
+
+template <class Value>
+Picture paint(Size size, const Value& value) {
+  Picture picture(size);
+  for (int y = 0; y < size.height; ++y) {
+    for (int x = 0; x < size.width; ++x) {
+      const Rgb color = value(x, y);
+      std::copy(color.begin(), color.end(), picture.pixel(x, y));
+    }
+  }
+  return picture;
+}
+
+/// Numbers by the ramp, from 0 to the value that a share of the pixels does not exceed; the rest
+/// has the ramp's last color, so that a far horizon does not leave the room without contrast.
+template <class Value>
+Picture paint_numbers(Size size, double share, const Value& value, Legend& legend) {
+  std::vector<double> numbers;
+  bool gaps = false;
+  for (int y = 0; y < size.height; ++y) {
+    for (int x = 0; x < size.width; ++x) {
+      const double number = value(x, y);
+      if (std::isfinite(number)) {
+        numbers.push_back(number);
+      } else {
+        gaps = true;
+      }
+    }
+  }
+  const double largest = quantile(numbers, 1);
+  legend.low = 0;
+  legend.high = quantile(std::move(numbers), share);
+  if (largest > legend.high) legend.title += fmt::format(" (largest {:.4g})", largest);
+  if (gaps) legend.swatches.push_back({nothing, "nothing met"});
+  const double range = legend.high > 0 ? legend.high : 1;
+  return paint(size, [&](int x, int y) {
+    const double number = value(x, y);
+    return std::isfinite(number) ? ramp(number / range) : nothing;
+  });
+}
+
+template <class Code>
+Picture paint_codes(Plane<const std::uint32_t> plane, Legend& legend) {
+  legend.has_ramp = false;
+  std::array<bool, choice_names<Code>.size()> seen{};
+  Picture picture = paint({plane.width, plane.height}, [&](int x, int y) {
+    const std::uint32_t code = plane(x, y);
+    if (code >= seen.size()) return nothing;
+    seen[code] = true;
+    return color_of(static_cast<Code>(code));
+  });
+  for (std::size_t i = 0; i < seen.size(); ++i) {
+    const auto code = static_cast<Code>(i);
+    if (seen[i]) legend.swatches.push_back({color_of(code), std::string(name_of(code))});
+  }
+  return picture;
+}
+
+}  // namespace
+
+Picture to_picture(const Frame& frame) {
+  const auto display = frame.codes(Layer::display);
+  return paint(frame.size(), [&](int x, int y) {
+    const std::uint32_t packed = display(x, y);
+    return Rgb{static_cast<std::uint8_t>(packed), static_cast<std::uint8_t>(packed >> 8),
+               static_cast<std::uint8_t>(packed >> 16)};
+  });
+}
+
+std::array<std::uint8_t, 3> ramp(double share) {
+  static const auto table = [] {
+    std::array<Rgb, 256> colors{};
+    for (int i = 0; i < 256; ++i) {
+      const float s = static_cast<float>(i) / 255;
+      const float hue = s < 0.5f    ? 225 - 150 * s
+                        : s < 0.78f ? 150 - 196 * (s - 0.5f)
+                                    : 95 - 270 * (s - 0.78f);
+      const float chroma = 0.04f + 0.30f * s * (1 - s);
+      colors[i] = bytes_of(color_from_lightness(0.18f + 0.78f * s, chroma, hue));
+    }
+    return colors;
+  }();
+  return table[static_cast<std::size_t>(std::lround(255 * std::clamp(share, 0.0, 1.0)))];
+}
+
+Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
+  const LayerInfo& info = layer_info(layer);
+  Legend legend;
+  legend.title = std::string(info.help);
+  if (!info.unit.empty() && info.unit != "steps") legend.title += fmt::format(", {}", info.unit);
+  Picture picture;
+  switch (layer) {
+    case Layer::color: {
+      if (frame.has(Layer::display)) return to_picture(frame);
+      Frame shown = frame;
+      encode_display(shown);
+      return to_picture(shown);
+    }
+    case Layer::display:
+      return to_picture(frame);
+    case Layer::depth:
+    case Layer::ray_distance:
+      picture = paint_numbers(frame.size(), 0.98, frame.values(layer), legend);
+      break;
+    case Layer::steps:
+      picture = paint_numbers(frame.size(), 1, frame.codes(layer), legend);
+      break;
+    case Layer::face:
+      picture = paint_codes<Face>(frame.codes(layer), legend);
+      break;
+    case Layer::ending:
+      picture = paint_codes<Ending>(frame.codes(layer), legend);
+      break;
+    case Layer::cell: {
+      const auto cells = frame.codes(layer);
+      picture = paint(frame.size(), [&](int x, int y) { return color_of_cell(cells(x, y)); });
+      legend.has_ramp = false;
+      legend.title += ": a color of its own for each cell";
+      legend.swatches.push_back({nothing, "no cell"});
+      break;
+    }
+  }
+  return legend_wanted ? with_legend(picture, legend) : picture;
+}
+
+Picture difference_picture(const Difference& difference, bool legend_wanted) {
+  Legend legend;
+  legend.title =
+      fmt::format("largest error of a channel, display values (RMSE {:.4f})", difference.rmse);
+  const auto error = [&](int x, int y) {
+    return double{difference.errors[static_cast<std::size_t>(y) * difference.size.width + x]};
+  };
+  const Picture picture = paint_numbers(difference.size, 1, error, legend);
+  return legend_wanted ? with_legend(picture, legend) : picture;
+}
+
+}  // namespace photonlane::io

@@ -1,0 +1,36 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "io/document.hpp"
+#include "photonlane/grid/cell_map.hpp"
+
+namespace photonlane::io {
+
+/// One entry of a legend: a letter or a pixel color, and what it stands for.
+struct LegendEntry {
+  Place place;
+  std::string text;
+  bool is_color = false;
+  char32_t letter = 0;
+  std::uint32_t color = 0;  ///< red << 16 | green << 8 | blue, display values
+  Cell cell = empty_cell;
+
+  /// True where a map has a cell of that kind. Entries of one material stand for one another.
+  bool used(const CellMap& map) const;
+};
+
+struct Legend {
+  std::vector<LegendEntry> entries;
+};
+
+Legend read_legend(const Node& node, const std::vector<std::string>& material_names);
+
+/// A map drawn in the scene file itself, errors at the letter's own line and column.
+CellMap map_from_drawing(const Node& node, const std::string& scene_path, const Legend& legend);
+
+/// A map from a text file, or a PNG of one pixel a cell, named relative to `folder`.
+CellMap map_from_file(const Node& node, const std::string& folder, const Legend& legend);
+
+}  // namespace photonlane::io

@@ -1,0 +1,226 @@
+#include "photonlane/io/report.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+#include "photonlane/base/vector.hpp"
+
+namespace photonlane::io {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+std::string metric_text(const Metric& metric, const Difference& difference) {
+  const auto value = metric.value(difference);
+  if (!value) return metric.name == "psnr" ? "equal" : "-";
+  if (metric.name == "psnr") return fmt::format("{:.1f}", *value);
+  if (metric.name == "ssim") return fmt::format("{:.5f}", *value);
+  return *value == 0 ? "0" : fmt::format("{:.3g}", *value);
+}
+
+Json metrics_object(const Difference& difference) {
+  Json object;
+  for (const Metric& metric : metrics()) {
+    const auto value = metric.value(difference);
+    object[std::string(metric.name)] = value ? Json(*value) : Json(nullptr);
+  }
+  object["largest_at"] = {difference.largest_x, difference.largest_y};
+  return object;
+}
+
+Json budget_object(const Budget& budget) {
+  Json object;
+  for (const Knob<Budget>& entry : budget_knobs()) {
+    const std::string text = knob_text(entry, budget);
+    const KnobKind kind = entry.info.kind;
+    const bool number = kind == KnobKind::integer || kind == KnobKind::number;
+    object[std::string(entry.info.name)] = number ? Json::parse(text) : Json(text);
+  }
+  return object;
+}
+
+Json tally_object(const Tally& tally) {
+  return {{"lanes", tally.lanes},
+          {"steps", tally.steps},
+          {"hits", tally.hits},
+          {"escaped", tally.escaped},
+          {"spent", tally.spent}};
+}
+
+std::string aligned(const std::vector<std::vector<std::string>>& rows) {
+  std::vector<std::size_t> widths;
+  for (const auto& row : rows) {
+    widths.resize(std::max(widths.size(), row.size()));
+    for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], row[i].size());
+  }
+  std::string text;
+  for (const auto& row : rows) {
+    std::string line;
+    for (std::size_t i = 0; i < row.size(); ++i) {
+      line += fmt::format("{}{:>{}}", i == 0 ? "" : "  ", row[i], widths[i]);
+    }
+    line.erase(line.find_last_not_of(' ') + 1);
+    text += line + "\n";
+  }
+  return text;
+}
+
+std::string reference_line(const Sweep& sweep) {
+  const Budget& reference = sweep.reference;
+  return fmt::format("reference: {}x{}, cells.method {}, number {}, {} sample{} a pixel",
+                     reference.frame.width, reference.frame.height, name_of(reference.cells.method),
+                     name_of(reference.number), reference.frame.samples,
+                     reference.frame.samples == 1 ? "" : "s");
+}
+
+}  // namespace
+
+std::string difference_text(const Difference& difference) {
+  std::vector<std::vector<std::string>> rows;
+  for (const Metric& metric : metrics()) {
+    std::string value = metric_text(metric, difference);
+    if (value == "-") value = "not in these files";
+    if (!metric.unit.empty() && metric.value(difference)) value += fmt::format(" {}", metric.unit);
+    if (metric.name == "largest" && difference.largest > 0) {
+      value += fmt::format(" at pixel {}, {}", difference.largest_x, difference.largest_y);
+    }
+    rows.push_back({std::string(metric.name), value, std::string(metric.help)});
+  }
+  std::string text;
+  for (const auto& row : rows) text += fmt::format("{:<13} {:<28} {}\n", row[0], row[1], row[2]);
+  return text;
+}
+
+std::string sweep_text(const Sweep& sweep) {
+  std::vector<std::vector<std::string>> rows(1);
+  for (const std::string& knob : sweep.knobs) rows[0].push_back(knob);
+  for (const char* name : {"ms", "+-", "cast ms", "steps/lane", "spent"})
+    rows[0].emplace_back(name);
+  for (const Metric& metric : metrics()) {
+    rows[0].push_back(metric.unit.empty() ? std::string(metric.name)
+                                          : fmt::format("{} {}", metric.name, metric.unit));
+  }
+  rows[0].emplace_back("front");
+  for (const Setting& setting : sweep.settings) {
+    auto& row = rows.emplace_back();
+    for (const std::string& value : setting.values) row.push_back(value);
+    row.push_back(fmt::format("{:.3f}", setting.total_ms.median));
+    row.push_back(fmt::format("{:.3f}", setting.total_ms.spread));
+    row.push_back(fmt::format("{:.3f}", setting.cast_ms.median));
+    row.push_back(fmt::format("{:.1f}", setting.tally.steps_per_lane()));
+    row.push_back(fmt::format("{}", setting.tally.spent));
+    for (const Metric& metric : metrics()) row.push_back(metric_text(metric, setting.error));
+    row.emplace_back(setting.on_front ? "*" : "");
+  }
+  return reference_line(sweep) + "\n" + aligned(rows) +
+         fmt::format("* no other setting is better in both time and {}\n", sweep.metric);
+}
+
+std::string check_text(const SceneReport& report) {
+  std::string text = fmt::format(
+      "rooms      {}\n"
+      "map        {}x{} cells of {} m{}\n"
+      "walls      {:.1f} % of the cells\n"
+      "openings   {}\n"
+      "reachable  {:.1f} % of the empty cells, walking from the eye\n"
+      "memory     {:.1f} KiB to trace, compiled in {:.2f} ms\n",
+      report.rooms, report.map_width, report.map_height, report.cell_size,
+      report.repeat ? ", repeated without end" : "", 100 * report.wall_share, report.openings,
+      100 * report.reachable_share, static_cast<double>(report.memory_bytes) / 1024,
+      report.compile_ms);
+  for (const std::string& warning : report.warnings) text += "warning: " + warning + "\n";
+  return text;
+}
+
+std::string cost_text(const Frame& frame) {
+  const Cost& cost = frame.cost;
+  const Tally& tally = frame.tally;
+  return fmt::format(
+      "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"
+      "{} lanes, {:.1f} steps a lane: {} hit, {} escaped, {} spent\n",
+      frame.size().width, frame.size().height, cost.compile_ms, cost.cast_ms, cost.fill_ms,
+      cost.encode_ms, tally.lanes, tally.steps_per_lane(), tally.hits, tally.escaped, tally.spent);
+}
+
+std::string difference_json(const Difference& difference) {
+  return metrics_object(difference).dump(2) + "\n";
+}
+
+std::string sweep_json(const Sweep& sweep) {
+  Json object;
+  object["knobs"] = sweep.knobs;
+  object["metric"] = sweep.metric;
+  object["reference"] = budget_object(sweep.reference);
+  object["settings"] = Json::array();
+  const auto statistics = [](const Statistics& value) {
+    return Json{{"median", value.median}, {"spread", value.spread}};
+  };
+  for (const Setting& setting : sweep.settings) {
+    object["settings"].push_back({{"values", setting.values},
+                                  {"total_ms", statistics(setting.total_ms)},
+                                  {"cast_ms", statistics(setting.cast_ms)},
+                                  {"fill_ms", statistics(setting.fill_ms)},
+                                  {"tally", tally_object(setting.tally)},
+                                  {"error", metrics_object(setting.error)},
+                                  {"on_front", setting.on_front},
+                                  {"budget", budget_object(setting.budget)}});
+  }
+  return object.dump(2) + "\n";
+}
+
+std::string check_json(const SceneReport& report) {
+  const Json object{{"rooms", report.rooms},
+                    {"map_size", {report.map_width, report.map_height}},
+                    {"cell_size", report.cell_size},
+                    {"repeat", report.repeat},
+                    {"wall_share", report.wall_share},
+                    {"openings", report.openings},
+                    {"reachable_share", report.reachable_share},
+                    {"memory_bytes", report.memory_bytes},
+                    {"compile_ms", report.compile_ms},
+                    {"warnings", report.warnings}};
+  return object.dump(2) + "\n";
+}
+
+std::string frame_json(const Frame& frame) {
+  Json layers = Json::array();
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    const auto layer = static_cast<Layer>(i);
+    if (frame.has(layer)) layers.push_back(std::string(name_of(layer)));
+  }
+  const Json object{{"size", {frame.size().width, frame.size().height}},
+                    {"layers", layers},
+                    {"tally", tally_object(frame.tally)},
+                    {"cost",
+                     {{"compile_ms", frame.cost.compile_ms},
+                      {"cast_ms", frame.cost.cast_ms},
+                      {"fill_ms", frame.cost.fill_ms},
+                      {"encode_ms", frame.cost.encode_ms}}},
+                    {"budget", budget_object(frame.budget)}};
+  return object.dump(2) + "\n";
+}
+
+std::string sweep_csv(const Sweep& sweep) {
+  std::string text;
+  for (const std::string& knob : sweep.knobs) text += knob + ",";
+  text += "total_ms,total_ms_spread,cast_ms,fill_ms,lanes,steps,hits,escaped,spent";
+  for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);
+  text += ",on_front\n";
+  for (const Setting& setting : sweep.settings) {
+    for (const std::string& value : setting.values) text += value + ",";
+    const Tally& tally = setting.tally;
+    text += fmt::format("{},{},{},{},{},{},{},{},{}", setting.total_ms.median,
+                        setting.total_ms.spread, setting.cast_ms.median, setting.fill_ms.median,
+                        tally.lanes, tally.steps, tally.hits, tally.escaped, tally.spent);
+    for (const Metric& metric : metrics()) {
+      const auto value = metric.value(setting.error);
+      text += value ? fmt::format(",{}", *value) : ",";
+    }
+    text += fmt::format(",{}\n", setting.on_front ? 1 : 0);
+  }
+  return text;
+}
+
+}  // namespace photonlane::io

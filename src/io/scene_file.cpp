@@ -1,0 +1,188 @@
+#include "photonlane/io/scene_file.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "io/document.hpp"
+#include "io/files.hpp"
+#include "io/map_file.hpp"
+#include "io/scene_nodes.hpp"
+
+namespace photonlane::io {
+namespace {
+
+[[noreturn]] void refuse_key(const Node& key, const std::vector<std::string_view>& names) {
+  key.refuse(fmt::format("no such key '{}'{}", key.text().substr(0, 60),
+                         names.empty() ? "" : suggestion(key.text(), names)));
+}
+
+/// Runs something and gives its errors the place of a node.
+template <class Work>
+auto at_place(const Node& node, const Work& work) {
+  try {
+    return work();
+  } catch (const Error& error) {
+    if (!error.place().file.empty()) throw;
+    throw error.at(node.place());
+  }
+}
+
+/// Sets knobs from a map of plain values; `structure` gets the keys that are not knobs.
+template <class Owner, class Structure>
+void read_node(const Node& node, std::string_view kind, std::span<const Knob<Owner>> table,
+               Owner& owner, const Structure& structure) {
+  const SceneNode& known = scene_node(kind);
+  for (const auto& [key, value] : node.map(fmt::format("a {}", kind))) {
+    if (const Knob<Owner>* entry = find_knob(table, key.text())) {
+      at_place(value, [&] { entry->assign(owner, entry->info, value.value_text()); });
+    } else if (std::any_of(known.keys.begin(), known.keys.end(),
+                           [&](const StructureKey& one) { return one.name == key.text(); })) {
+      structure(key.text(), value);
+    } else {
+      refuse_key(key, known.names());
+    }
+  }
+}
+
+template <class Owner>
+void read_plain(const Node& node, std::string_view kind, std::span<const Knob<Owner>> table,
+                Owner& owner) {
+  read_node(node, kind, table, owner, [](const std::string&, const Node&) {});
+}
+
+/// A budget's dotted names as nested maps.
+void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
+  const auto names = knob_names(budget_knobs());
+  for (const auto& [key, value] : node.map("a budget")) {
+    const std::string name = prefix + key.text();
+    const bool group = std::any_of(names.begin(), names.end(), [&](std::string_view one) {
+      return one.starts_with(name + ".");
+    });
+    if (group) {
+      read_budget(value, name + ".", budget);
+    } else if (const Knob<Budget>* entry = find_knob(budget_knobs(), name)) {
+      at_place(value, [&] { entry->assign(budget, entry->info, value.value_text()); });
+    } else {
+      std::vector<std::string_view> here;
+      for (std::string_view one : names) {
+        if (one.starts_with(prefix)) {
+          const std::string_view rest = one.substr(prefix.size());
+          here.push_back(rest.substr(0, rest.find('.')));
+        }
+      }
+      refuse_key(key, here);
+    }
+  }
+}
+
+void read_materials(const Node& node, Scene& scene) {
+  for (const auto& [key, value] : node.map("a map of names to materials")) {
+    if (key.text() == "empty") key.refuse("'empty' is the name of a cell without a wall");
+    Material material;
+    read_plain(value, "material", material_knobs(), material);
+    at_place(key, [&] { scene.wall(material, key.text()); });
+  }
+}
+
+void read_cells(const Node& node, const std::string& path, SceneFile& file) {
+  CellMap settings;
+  const Node* legend_node = nullptr;
+  const Node* drawing = nullptr;
+  const Node* map_file = nullptr;
+  read_node(node, "cells", cell_map_knobs(), settings,
+            [&](const std::string& key, const Node& value) {
+              (key == "legend" ? legend_node : key == "map" ? drawing : map_file) = &value;
+            });
+  if ((drawing == nullptr) == (map_file == nullptr)) {
+    node.refuse("expected one of map and map_file");
+  }
+  const Legend legend =
+      legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene.material_names);
+  CellMap map = drawing != nullptr ? map_from_drawing(*drawing, path, legend)
+                                   : map_from_file(*map_file, folder_of(path), legend);
+  for (const LegendEntry& entry : legend.entries) {
+    if (!entry.used(map)) {
+      file.notes.push_back(
+          {entry.place, fmt::format("no cell uses '{}' of the legend", entry.text)});
+    }
+  }
+  settings.width = map.width;
+  settings.height = map.height;
+  settings.cells = std::move(map.cells);
+  file.scene.room().add(std::move(settings));
+}
+
+void read_room(const Node& node, const std::string& path, SceneFile& file) {
+  Room& room = file.scene.room();
+  const auto read_surface = [&](const Node& value, Material& material) {
+    read_plain(value, "material", material_knobs(), material);
+  };
+  int nothing = 0;
+  read_node(node, "room", std::span<const Knob<int>>(), nothing,
+            [&](const std::string& key, const Node& value) {
+              if (key == "fog") {
+                read_plain(value, "fog", fog_knobs(), room.fog);
+                at_place(value, [&] { validate(room.fog); });
+              } else if (key == "floor") {
+                read_surface(value, room.floor);
+              } else if (key == "ceiling") {
+                read_surface(value, room.ceiling);
+              } else {
+                for (const Node& solid : value.list("solids")) {
+                  for (const auto& [kind, inner] : solid.map("a solid: one key, cells")) {
+                    if (kind.text() != "cells") {
+                      static const std::vector<std::string_view> kinds{"cells"};
+                      refuse_key(kind, kinds);
+                    }
+                    if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
+                    read_cells(inner, path, file);
+                  }
+                }
+              }
+            });
+  if (room.solids.empty()) node.refuse("no cell map, expected solids: [{cells: ...}]");
+}
+
+}  // namespace
+
+SceneFile parse_scene(const std::string& text, const std::string& path) {
+  const Node root = parse_document(text, path);
+  SceneFile file;
+  file.path = path;
+  int nothing = 0;
+  // Materials first, whatever the order in the file: the room's legend names them.
+  if (const Node* materials = root.find("materials")) read_materials(*materials, file.scene);
+  read_node(root, "scene", std::span<const Knob<int>>(), nothing,
+            [&](const std::string& key, const Node& value) {
+              if (key == "title") file.scene.title = value.text();
+              if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
+              if (key == "room") read_room(value, path, file);
+              if (key == "budget") read_budget(value, "", file.budget);
+            });
+  if (root.find("room") == nullptr) root.refuse("no room, expected a key 'room'");
+  if (const Node* camera = root.find("camera")) {
+    const Node* field = camera->find("field_of_view");
+    at_place(field != nullptr ? *field : *camera,
+             [&] { viewing(file.camera, file.budget.frame.size()); });
+  }
+  return file;
+}
+
+SceneFile read_scene(const std::string& path) { return parse_scene(read_file(path), path); }
+
+void set_by_name(SceneFile& file, std::string_view name, std::string_view value) {
+  constexpr std::string_view prefix = "camera.";
+  if (!name.starts_with(prefix)) {
+    // The nearest right word may be one of the camera's.
+    if (find_knob(budget_knobs(), name) == nullptr && find_knob(camera_knobs(), name) != nullptr) {
+      throw Error(ErrorKind::usage, fmt::format("no such knob; did you mean camera.{} ({})?", name,
+                                                find_knob(camera_knobs(), name)->info.expected()));
+    }
+    set_knob(budget_knobs(), file.budget, name, value);
+  } else {
+    set_knob(camera_knobs(), file.camera, name.substr(prefix.size()), value);
+  }
+}
+
+}  // namespace photonlane::io

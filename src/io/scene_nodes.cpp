@@ -1,0 +1,207 @@
+#include "io/scene_nodes.hpp"
+
+#include <fmt/format.h>
+
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "photonlane/io/scene_file.hpp"
+
+namespace photonlane::io {
+namespace {
+
+template <class Owner>
+std::vector<KnobInfo> infos(std::span<const Knob<Owner>> table) {
+  std::vector<KnobInfo> result;
+  for (const Knob<Owner>& entry : table) result.push_back(entry.info);
+  return result;
+}
+
+template <class Owner>
+void add_defaults(std::map<std::string, std::string>& defaults, std::string_view node,
+                  std::span<const Knob<Owner>> table, const Owner& owner) {
+  for (const Knob<Owner>& entry : table) {
+    defaults[fmt::format("{}/{}", node, entry.info.name)] = knob_text(entry, owner);
+  }
+}
+
+std::map<std::string, std::string> default_texts() {
+  std::map<std::string, std::string> defaults;
+  add_defaults(defaults, "camera", camera_knobs(), Camera{});
+  add_defaults(defaults, "material", material_knobs(), Material{});
+  add_defaults(defaults, "fog", fog_knobs(), Fog{});
+  add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
+  add_defaults(defaults, "budget", budget_knobs(), Budget{});
+  return defaults;
+}
+
+nlohmann::ordered_json value_schema(const KnobInfo& knob) {
+  nlohmann::ordered_json schema;
+  switch (knob.kind) {
+    case KnobKind::integer:
+      schema["type"] = "integer";
+      break;
+    case KnobKind::number:
+      schema["type"] = "number";
+      break;
+    case KnobKind::flag:
+      schema["type"] = "boolean";
+      break;
+    case KnobKind::choice:
+      schema["enum"] = std::vector<std::string>(knob.choices.begin(), knob.choices.end());
+      break;
+    case KnobKind::text:
+      schema["type"] = "string";
+      break;
+    case KnobKind::point:
+      schema = {
+          {"type", "array"}, {"items", {{"type", "number"}}}, {"minItems", 3}, {"maxItems", 3}};
+      break;
+    case KnobKind::color:
+      schema["anyOf"] = {
+          {{"type", "array"}, {"items", {{"type", "number"}}}, {"minItems", 3}, {"maxItems", 3}},
+          {{"type", "string"}, {"pattern", "^#[0-9a-fA-F]{6}$"}}};
+      break;
+  }
+  if (knob.kind == KnobKind::integer || knob.kind == KnobKind::number) {
+    if (std::isfinite(knob.range.low)) {
+      schema[knob.range.open_low ? "exclusiveMinimum" : "minimum"] = knob.range.low;
+    }
+    if (std::isfinite(knob.range.high)) {
+      schema[knob.range.open_high ? "exclusiveMaximum" : "maximum"] = knob.range.high;
+    }
+  }
+  schema["description"] = std::string(knob.help) + ": " + knob.expected();
+  return schema;
+}
+
+}  // namespace
+
+std::vector<std::string_view> SceneNode::names() const {
+  std::vector<std::string_view> result;
+  for (const StructureKey& key : keys) result.push_back(key.name);
+  for (const KnobInfo& knob : knobs) result.push_back(knob.name);
+  return result;
+}
+
+const std::vector<SceneNode>& scene_nodes() {
+  static const std::vector<SceneNode> table{
+      {"scene",
+       "the whole file",
+       {},
+       {{"title", "text", "what the scene is called", ""},
+        {"camera", "a camera", "where it is seen from", "camera"},
+        {"materials", "a map of names to materials", "what walls are made of, by name", ""},
+        {"room", "a room", "the space and what stands in it", "room"},
+        {"budget", "a budget", "what a frame may spend", "budget"}}},
+      {"camera", "a level camera", infos(camera_knobs()), {}},
+      {"material", "what a surface looks like", infos(material_knobs()), {}},
+      {"room",
+       "a space and what stands in it",
+       {},
+       {{"fog", "a fog", "what everything fades to with distance", "fog"},
+        {"floor", "a material", "the floor at height 0", "material"},
+        {"ceiling", "a material", "the ceiling at the height of the walls", "material"},
+        {"solids", "a list of solids, each one key: cells", "what lanes can hit", ""}}},
+      {"fog", "the fade with the distance along the ray", infos(fog_knobs()), {}},
+      {"cells",
+       "a map of square cells, each empty or a wall",
+       infos(cell_map_knobs()),
+       {{"legend", "a map of letters, or colors as #rrggbb, to material names or empty",
+         "what the letters of a drawing, or the pixels of a PNG, stand for; '.' and ' ' are empty "
+         "unless listed",
+         ""},
+        {"map", "text, a line a row", "the plan as seen from above, first line in the north", ""},
+        {"map_file", "a file name", "a text file like map, or a PNG of one pixel a cell", ""}}},
+      {"budget", "what a frame may spend", infos(budget_knobs()), {}},
+  };
+  return table;
+}
+
+const SceneNode& scene_node(std::string_view name) {
+  for (const SceneNode& node : scene_nodes()) {
+    if (node.name == name) return node;
+  }
+  throw Error(ErrorKind::usage, fmt::format("no scene node {}", name));
+}
+
+std::string scene_reference() {
+  const auto defaults = default_texts();
+  std::string text =
+      "# Scene files\n\n"
+      "Made by `photonlane describe --as markdown`; every table below comes from the tables the\n"
+      "reader itself goes by. A scene file is YAML. Angles are degrees, lengths meters, colors\n"
+      "linear light `[red, green, blue]` in [0, 1] or display values `\"#rrggbb\"`. Unknown keys\n"
+      "are errors.\n";
+  for (const SceneNode& node : scene_nodes()) {
+    text += fmt::format("\n## {}\n\n{}\n\n| key | value | default | meaning |\n|---|---|---|---|\n",
+                        node.name,
+                        std::string(1, static_cast<char>(std::toupper(node.help[0]))) +
+                            std::string(node.help.substr(1)) + ".");
+    for (const StructureKey& key : node.keys) {
+      text += fmt::format("| `{}` | {} | | {} |\n", key.name, key.expected, key.help);
+    }
+    for (const KnobInfo& knob : node.knobs) {
+      text += fmt::format("| `{}` | {} | {} | {} |\n", knob.name, knob.expected(),
+                          defaults.at(fmt::format("{}/{}", node.name, knob.name)), knob.help);
+    }
+  }
+  text +=
+      "\nIn a file the dotted names of the budget are nested maps: `budget: {cells: {method: "
+      "leap}}`.\nOptions write them dotted: `--set cells.method=leap`; a camera's keys get "
+      "`camera.` in front:\n`--set camera.heading=45`.\n";
+  return text;
+}
+
+std::string knob_list() {
+  const auto defaults = default_texts();
+  std::string text;
+  for (const auto& [node, prefix] : {std::pair{"budget", ""}, std::pair{"camera", "camera."}}) {
+    for (const KnobInfo& knob : scene_node(node).knobs) {
+      text += fmt::format("{:<22} {}; default {}\n{:<22} {}\n",
+                          fmt::format("{}{}", prefix, knob.name), knob.expected(),
+                          defaults.at(fmt::format("{}/{}", node, knob.name)), "", knob.help);
+    }
+  }
+  return text;
+}
+
+std::string scene_schema() {
+  nlohmann::ordered_json schema{{"$schema", "https://json-schema.org/draft/2020-12/schema"},
+                                {"title", "Photon Lane scene"},
+                                {"$ref", "#/$defs/scene"}};
+  for (const SceneNode& node : scene_nodes()) {
+    nlohmann::ordered_json object{{"type", "object"},
+                                  {"description", std::string(node.help)},
+                                  {"additionalProperties", false},
+                                  {"properties", nlohmann::ordered_json::object()}};
+    for (const StructureKey& key : node.keys) {
+      auto& property = object["properties"][std::string(key.name)];
+      property["description"] = fmt::format("{}: {}", key.help, key.expected);
+      if (!key.node.empty()) property["$ref"] = fmt::format("#/$defs/{}", key.node);
+    }
+    for (const KnobInfo& knob : node.knobs) {
+      nlohmann::ordered_json* place = &object;
+      std::string_view rest = knob.name;
+      for (auto dot = rest.find('.'); dot != rest.npos; dot = rest.find('.')) {
+        place = &(*place)["properties"][std::string(rest.substr(0, dot))];
+        (*place)["type"] = "object";
+        (*place)["additionalProperties"] = false;
+        rest = rest.substr(dot + 1);
+      }
+      (*place)["properties"][std::string(rest)] = value_schema(knob);
+    }
+    schema["$defs"][std::string(node.name)] = std::move(object);
+  }
+  auto& scene = schema["$defs"]["scene"]["properties"];
+  scene["materials"]["type"] = "object";
+  scene["materials"]["additionalProperties"]["$ref"] = "#/$defs/material";
+  auto& solids = schema["$defs"]["room"]["properties"]["solids"];
+  solids["type"] = "array";
+  solids["items"] = {{"type", "object"},
+                     {"additionalProperties", false},
+                     {"properties", {{"cells", {{"$ref", "#/$defs/cells"}}}}}};
+  return schema.dump(2) + "\n";
+}
+
+}  // namespace photonlane::io

@@ -1,0 +1,96 @@
+#include <fmt/format.h>
+
+#include <map>
+
+#include "photonlane/io/scene_file.hpp"
+
+namespace photonlane::io {
+namespace {
+
+std::string quoted(std::string_view text) {
+  std::string result = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') result += '\\';
+    if (c == '\n') {
+      result += "\\n";
+    } else {
+      result += c;
+    }
+  }
+  return result + "\"";
+}
+
+/// The knobs of a table, a line each; dotted names open maps.
+template <class Owner>
+std::string knob_lines(std::span<const Knob<Owner>> table, const Owner& owner, int indent) {
+  std::string text;
+  std::string group;
+  for (const Knob<Owner>& entry : table) {
+    std::string_view name = entry.info.name;
+    int deeper = 0;
+    if (const auto dot = name.find('.'); dot != name.npos) {
+      const std::string_view of = name.substr(0, dot);
+      if (group != of) text += fmt::format("{:{}}{}:\n", "", indent, of);
+      group = of;
+      name = name.substr(dot + 1);
+      deeper = 2;
+    }
+    text += fmt::format("{:{}}{}: {}\n", "", indent + deeper, name, knob_text(entry, owner));
+  }
+  return text;
+}
+
+std::string name_of_material(const Scene& scene, std::size_t i) {
+  const bool named = i < scene.material_names.size() && !scene.material_names[i].empty();
+  return named ? scene.material_names[i] : fmt::format("material_{}", i);
+}
+
+std::string cells_text(const Scene& scene, const CellMap& map) {
+  constexpr std::string_view letters =
+      "#ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
+  std::map<Cell, char> letter_of{{empty_cell, '.'}};
+  for (const Cell cell : map.cells) {
+    if (letter_of.contains(cell)) continue;
+    if (letter_of.size() > 60) {
+      throw Error(ErrorKind::usage, "a map of more than 60 materials cannot be drawn");
+    }
+    letter_of[cell] = letters[letter_of.size() - 1];
+  }
+  std::string text = knob_lines(cell_map_knobs(), map, 8);
+  text += "        legend:\n          \".\": empty\n";
+  for (const auto& [cell, letter] : letter_of) {
+    if (cell == empty_cell) continue;
+    text += fmt::format("          \"{}\": {}\n", letter,
+                        quoted(name_of_material(scene, material_of(cell))));
+  }
+  text += "        map: |\n";
+  for (int y = map.height - 1; y >= 0; --y) {
+    text += "          ";
+    for (int x = 0; x < map.width; ++x) text += letter_of[map.at(x, y)];
+    text += '\n';
+  }
+  return text;
+}
+
+}  // namespace
+
+std::string scene_text(const SceneFile& file) {
+  const Scene& scene = file.scene;
+  std::string text = fmt::format("title: {}\n", quoted(scene.title));
+  text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
+  if (!scene.materials.empty()) text += "materials:\n";
+  for (std::size_t i = 0; i < scene.materials.size(); ++i) {
+    text += fmt::format("  {}:\n", quoted(name_of_material(scene, i)));
+    text += knob_lines(material_knobs(), scene.materials[i], 4);
+  }
+  const Room& room = scene.room();
+  text += "room:\n  fog:\n" + knob_lines(fog_knobs(), room.fog, 4);
+  text += "  floor:\n" + knob_lines(material_knobs(), room.floor, 4);
+  text += "  ceiling:\n" + knob_lines(material_knobs(), room.ceiling, 4);
+  text += "  solids:\n";
+  for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);
+  text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
+  return text;
+}
+
+}  // namespace photonlane::io

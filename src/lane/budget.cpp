@@ -1,0 +1,38 @@
+#include "photonlane/lane/budget.hpp"
+
+namespace photonlane {
+
+Budget Budget::reference() const {
+  Budget best = *this;
+  best.cells.method = CellMethod::boundary;
+  best.cells.steps = 1'000'000'000;
+  best.number = NumberType::float64;
+  return best;
+}
+
+std::span<const Knob<Budget>> budget_knobs() {
+  static const Knob<Budget> table[] = {
+      knob<&Budget::frame, &FrameBudget::width>("frame.width", "pixels", {1, 1'000'000},
+                                                "columns of the frame"),
+      knob<&Budget::frame, &FrameBudget::height>("frame.height", "pixels", {1, 1'000'000},
+                                                 "rows of the frame"),
+      knob<&Budget::frame, &FrameBudget::samples>(
+          "frame.samples", "", {1, 1024},
+          "color samples a pixel; the other layers always sit at the pixel's center"),
+      knob<&Budget::cells, &CellBudget::method>(
+          "cells.method", "", {},
+          "how lanes step through cells: boundary is exact, leap gives the same hits and skips "
+          "empty space, increment takes equal small steps and misses corners"),
+      knob<&Budget::cells, &CellBudget::steps>(
+          "cells.steps", "", {1, 1e9}, "steps a lane may take; one that needs more is spent"),
+      knob<&Budget::cells, &CellBudget::increment>(
+          "cells.increment", "meters", {0, 1000, true},
+          "length of a step where cells.method is increment", 1, "cells.method=increment"),
+      knob<&Budget::number>("number", "", {}, "the number type lanes are traced in"),
+      knob<&Budget::far_limit>("far_limit", "meters", {0, 1e6, true},
+                               "where a lane that met nothing has escaped"),
+  };
+  return table;
+}
+
+}  // namespace photonlane

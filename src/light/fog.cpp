@@ -1,0 +1,31 @@
+#include "photonlane/light/fog.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace photonlane {
+
+std::span<const Knob<Fog>> fog_knobs() {
+  static const Knob<Fog> table[] = {
+      knob<&Fog::color>("color", "", {0, 1}, "what everything fades to, and what the open shows"),
+      knob<&Fog::start>("start", "meters", {0, 1e7}, "distance up to which nothing fades"),
+      knob<&Fog::end>("end", "meters", {0, 1e7, true}, "distance from which all is fog"),
+  };
+  return table;
+}
+
+void validate(const Fog& fog) {
+  validate_knobs(fog_knobs(), fog);
+  if (!(fog.end > fog.start)) {
+    throw Error(
+        ErrorKind::input,
+        fmt::format("fog ends at {} meters, expected more than its start, {}", fog.end, fog.start));
+  }
+}
+
+float fog_share(const Fog& fog, double distance) {
+  return static_cast<float>(std::clamp((distance - fog.start) / (fog.end - fog.start), 0.0, 1.0));
+}
+
+}  // namespace photonlane

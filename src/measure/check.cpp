@@ -1,0 +1,108 @@
+#include "photonlane/measure/check.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "photonlane/grid/reach.hpp"
+#include "photonlane/render/render.hpp"
+
+namespace photonlane {
+namespace {
+
+void check_openings(const CellMap& map, const std::vector<std::uint8_t>& reached,
+                    SceneReport& report) {
+  std::int64_t unreachable = 0;
+  int first_x = 0;
+  int first_y = 0;
+  for (int y = 0; y < map.height; ++y) {
+    const bool edge_row = y == 0 || y == map.height - 1;
+    for (int x = 0; x < map.width; x += edge_row ? 1 : std::max(1, map.width - 1)) {
+      if (map.at(x, y) != empty_cell) continue;
+      ++report.openings;
+      if (reached[static_cast<std::size_t>(y) * map.width + x] == 0 && unreachable++ == 0) {
+        first_x = x;
+        first_y = y;
+      }
+    }
+  }
+  if (unreachable > 0) {
+    report.warnings.push_back(
+        fmt::format("{} openings in the map's edge cannot be reached from the eye, the first at "
+                    "column {}, row {} from the south",
+                    unreachable, first_x, first_y));
+  }
+}
+
+void check_materials(const Scene& scene, const CellMap& map, SceneReport& report) {
+  std::vector<bool> used(scene.materials.size() + 1, false);
+  for (const Cell cell : map.cells) used[cell] = true;
+  for (std::size_t i = 0; i < scene.materials.size(); ++i) {
+    if (used[i + 1]) continue;
+    const bool named = i < scene.material_names.size() && !scene.material_names[i].empty();
+    report.warnings.push_back(fmt::format("nothing is made of material {}",
+                                          named ? scene.material_names[i] : std::to_string(i)));
+  }
+}
+
+}  // namespace
+
+SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
+  const World world = compile(scene);
+  SceneReport report;
+  const CellMap& map = scene.room().solids.front();
+  report.rooms = static_cast<int>(scene.rooms.size());
+  report.map_width = map.width;
+  report.map_height = map.height;
+  report.cell_size = map.cell_size;
+  report.repeat = map.repeat;
+  report.memory_bytes = world.memory_bytes();
+  report.compile_ms = world.compile_ms();
+  const auto empty = std::count(map.cells.begin(), map.cells.end(), empty_cell);
+  const auto cells = static_cast<double>(map.cells.size());
+  report.wall_share = 1 - static_cast<double>(empty) / cells;
+
+  const auto cell_of = [&](double position, int side) {
+    const double cell = std::floor(position / map.cell_size);
+    return static_cast<std::int64_t>(map.repeat ? cell - side * std::floor(cell / side) : cell);
+  };
+  const std::int64_t eye_x = cell_of(camera.eye.x(), map.width);
+  const std::int64_t eye_y = cell_of(camera.eye.y(), map.height);
+  const bool on_map = eye_x >= 0 && eye_x < map.width && eye_y >= 0 && eye_y < map.height;
+  const int x = on_map ? static_cast<int>(eye_x) : -1;
+  const int y = on_map ? static_cast<int>(eye_y) : -1;
+  if (!on_map) {
+    report.warnings.push_back(
+        fmt::format("the eye at [{}, {}] is outside the map", camera.eye.x(), camera.eye.y()));
+  } else if (map.at(x, y) != empty_cell) {
+    report.warnings.push_back(
+        fmt::format("the eye at [{}, {}] is inside a wall: every pixel shows that wall",
+                    camera.eye.x(), camera.eye.y()));
+  }
+  if (empty == static_cast<std::ptrdiff_t>(map.cells.size())) {
+    report.warnings.emplace_back("the map has no walls: every lane escapes");
+  }
+  const auto reached = reachable_cells(map, x, y);
+  const auto count = std::count(reached.begin(), reached.end(), 1);
+  report.reachable_share = empty == 0 ? 0 : static_cast<double>(count) / static_cast<double>(empty);
+  if (!map.repeat && count > 0) check_openings(map, reached, report);
+  check_materials(scene, map, report);
+  if (budget.cells.method == CellMethod::increment && budget.cells.increment > map.cell_size) {
+    report.warnings.push_back(
+        fmt::format("cells.increment of {} meters is longer than a cell of "
+                    "{}: lanes tunnel through walls",
+                    budget.cells.increment, map.cell_size));
+  }
+  try {
+    Budget small = budget;
+    small.frame = {16, 10, 1};
+    render(world, camera, small, {.threads = 1, .progress = {}, .recycle = {}});
+    viewing(camera, budget.frame.size());
+  } catch (const Error& error) {
+    report.warnings.push_back(error.message());
+  }
+  return report;
+}
+
+}  // namespace photonlane

@@ -1,0 +1,163 @@
+#include "photonlane/measure/sweep.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace photonlane {
+namespace {
+
+std::vector<Setting> combinations(const Budget& base, const std::vector<Vary>& vary) {
+  std::size_t count = 1;
+  for (const Vary& one : vary) {
+    count *= one.values.size();
+    if (count == 0 || count > 10000) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("a sweep of {} settings, expected 1 to 10000", count));
+    }
+  }
+  std::vector<Setting> settings(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    Setting& setting = settings[i];
+    setting.budget = base;
+    std::size_t rest = i;
+    std::size_t block = count;
+    for (const Vary& one : vary) {
+      block /= one.values.size();
+      setting.values.push_back(one.values[rest / block]);
+      rest %= block;
+      set_knob(budget_knobs(), setting.budget, one.knob, setting.values.back());
+    }
+  }
+  // A knob without effect beside the others makes settings that differ in name only: keep one.
+  std::vector<Setting> kept;
+  for (Setting& setting : settings) {
+    for (std::size_t i = 0; i < vary.size(); ++i) {
+      const Knob<Budget>& entry = *find_knob(budget_knobs(), vary[i].knob);
+      if (!knob_applies(budget_knobs(), entry, setting.budget)) setting.values[i] = "-";
+    }
+    const bool seen = std::any_of(kept.begin(), kept.end(), [&](const Setting& other) {
+      return other.values == setting.values;
+    });
+    if (!seen) kept.push_back(std::move(setting));
+  }
+  return kept;
+}
+
+Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
+                    const std::vector<Vary>& vary) {
+  const auto varied = [&](std::string_view prefix) {
+    return std::any_of(vary.begin(), vary.end(),
+                       [&](const Vary& one) { return one.knob.starts_with(prefix); });
+  };
+  Budget best = base.reference();
+  for (const Setting& setting : settings) {
+    const FrameBudget& frame = setting.budget.frame;
+    if (varied("frame.samples")) {
+      best.frame.samples = std::clamp(4 * frame.samples, best.frame.samples, 1024);
+    }
+    if (varied("frame.width")) best.frame.width = std::max(best.frame.width, frame.width);
+    if (varied("frame.height")) best.frame.height = std::max(best.frame.height, frame.height);
+    best.far_limit = std::max(best.far_limit, setting.budget.far_limit);
+  }
+  return best;
+}
+
+double metric_value(const Metric& metric, const Difference& difference) {
+  const auto value = metric.value(difference);
+  // Equal frames have no signal-to-noise ratio: nothing is better.
+  if (!value) return -std::numeric_limits<double>::infinity();
+  return metric.more_is_better ? -*value : *value;
+}
+
+}  // namespace
+
+void mark_front(std::vector<Setting>& settings, const Metric& metric) {
+  for (Setting& one : settings) {
+    const double time = one.total_ms.median;
+    const double error = metric_value(metric, one.error);
+    one.on_front = std::none_of(settings.begin(), settings.end(), [&](const Setting& other) {
+      const double other_time = other.total_ms.median;
+      const double other_error = metric_value(metric, other.error);
+      return other_time <= time && other_error <= error &&
+             (other_time < time || other_error < error);
+    });
+  }
+}
+
+Sweep sweep(const World& world, const Camera& camera, const Budget& base,
+            const std::vector<Vary>& vary, const SweepOptions& options) {
+  Sweep result;
+  result.metric = options.metric;
+  const Limit weighed = parse_limit(std::string(options.metric) + "=0");
+  for (const Vary& one : vary) result.knobs.push_back(one.knob);
+  result.settings = combinations(base, vary);
+  result.reference = reference_of(base, result.settings, vary);
+
+  const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
+  const double parts = static_cast<double>(result.settings.size() * (rounds + 1) + 1);
+  double done = 0;
+  const auto part_done = [&] {
+    done += 1;
+    if (options.progress && !options.progress(done / parts)) {
+      throw Error(ErrorKind::cancelled, "stopped by the caller");
+    }
+  };
+
+  RenderOptions measured{
+      .layers = LayerSet::measurable(), .threads = options.threads, .progress = {}, .recycle = {}};
+  const Frame reference = render(world, camera, result.reference, measured);
+  part_done();
+  for (Setting& setting : result.settings) {
+    Frame frame = render(world, camera, setting.budget, measured);
+    setting.tally = frame.tally;
+    setting.error = frame.size() == reference.size()
+                        ? compare(frame, reference)
+                        : compare(resample(frame, reference.size()), reference);
+    setting.error.errors = {};
+    part_done();
+  }
+
+  const std::size_t count = result.settings.size();
+  std::vector<std::vector<double>> total(count), cast(count), fill(count);
+  Frame shown;
+  for (std::size_t round = 0; round < rounds; ++round) {
+    for (std::size_t i = 0; i < count; ++i) {
+      const std::size_t turn = (i + round) % count;
+      shown = render(world, camera, result.settings[turn].budget,
+                     {.layers = {Layer::display},
+                      .threads = options.threads,
+                      .progress = {},
+                      .recycle = std::move(shown)});
+      if (round >= static_cast<std::size_t>(options.warm_up)) {
+        total[turn].push_back(shown.cost.total_ms());
+        cast[turn].push_back(shown.cost.cast_ms);
+        fill[turn].push_back(shown.cost.fill_ms);
+      }
+      part_done();
+    }
+  }
+  for (std::size_t i = 0; i < count; ++i) {
+    result.settings[i].total_ms = summarize(total[i]);
+    result.settings[i].cast_ms = summarize(cast[i]);
+    result.settings[i].fill_ms = summarize(fill[i]);
+  }
+  mark_front(result.settings, *weighed.metric);
+  return result;
+}
+
+const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& limits) {
+  const Setting* best = nullptr;
+  for (const Setting& setting : sweep.settings) {
+    const bool good = std::all_of(limits.begin(), limits.end(),
+                                  [&](const Limit& limit) { return holds(limit, setting.error); });
+    if (good && (best == nullptr || setting.total_ms.median < best->total_ms.median)) {
+      best = &setting;
+    }
+  }
+  return best;
+}
+
+}  // namespace photonlane

@@ -1,0 +1,80 @@
+#include "photonlane/render/camera.hpp"
+
+#include <fmt/format.h>
+
+#include <cmath>
+
+#include "photonlane/base/trigonometry.hpp"
+
+namespace photonlane {
+namespace {
+
+double tangent(double angle) {
+  const auto [sine, cosine] = sine_cosine(angle);
+  return sine / cosine;
+}
+
+}  // namespace
+
+std::span<const Knob<Camera>> camera_knobs() {
+  static const Knob<Camera> table[] = {
+      knob<&Camera::eye>("eye", "meters", {-1e7, 1e7}, "where the eye is; z is its height"),
+      knob<&Camera::heading>("heading", "degrees", {-36000, 36000},
+                             "direction of view, counterclockwise from east (+x)", degrees(1)),
+      knob<&Camera::field_of_view>("field_of_view", "degrees", {0, 360, true},
+                                   "angle seen along field_axis; below 180 where planar",
+                                   degrees(1)),
+      knob<&Camera::field_axis>("field_axis", "", {},
+                                "the side of the frame the field of view is measured along"),
+      knob<&Camera::projection>("projection", "", {},
+                                "planar keeps straight walls straight, cylindrical gives every "
+                                "column the same angle"),
+  };
+  return table;
+}
+
+Viewing viewing(const Camera& camera, Size size) {
+  validate_knobs(camera_knobs(), camera);
+  const bool planar = camera.projection == Projection::planar;
+  const bool vertical = camera.field_axis == FieldAxis::vertical;
+  const double field = camera.field_of_view;
+  if ((planar || vertical) && field >= pi * (1 - 1e-9)) {
+    throw Error(
+        ErrorKind::input,
+        fmt::format("camera.field_of_view: found {:.6g} degrees, expected less than 180 "
+                    "for a {} field of view in {} projection",
+                    field / degrees(1), name_of(camera.field_axis), name_of(camera.projection)));
+  }
+  Viewing view;
+  view.planar = planar;
+  view.center_x = 0.5 * size.width;
+  view.center_y = 0.5 * size.height;
+  if (vertical) {
+    view.focal = view.center_y / tangent(field / 2);
+  } else {
+    view.focal = planar ? view.center_x / tangent(field / 2) : size.width / field;
+  }
+  if (!planar && size.width / view.focal > 2 * pi * (1 + 1e-9)) {
+    throw Error(ErrorKind::input,
+                fmt::format("camera.field_of_view: a frame of {}x{} pixels would show {:.6g} "
+                            "degrees across, expected at most 360",
+                            size.width, size.height, size.width / view.focal / degrees(1)));
+  }
+  const auto [sine, cosine] = sine_cosine(camera.heading);
+  view.forward_x = cosine;
+  view.forward_y = sine;
+  view.right_x = sine;
+  view.right_y = -cosine;
+  return view;
+}
+
+Viewing::Direction Viewing::direction(double u) const {
+  if (planar) {
+    const double length = std::sqrt(1 + u * u);
+    return {(forward_x + u * right_x) / length, (forward_y + u * right_y) / length, length, 1};
+  }
+  const auto [sine, cosine] = sine_cosine(u);
+  return {cosine * forward_x + sine * right_x, cosine * forward_y + sine * right_y, 1, cosine};
+}
+
+}  // namespace photonlane

@@ -1,0 +1,12 @@
+#pragma once
+
+#include <cstddef>
+#include <functional>
+
+namespace photonlane {
+
+/// Calls work(i) for every i below count, on that many threads (0: all the machine has). Which
+/// thread takes which i is open.
+void parallel_for(int threads, std::size_t count, const std::function<void(std::size_t)>& work);
+
+}  // namespace photonlane

@@ -1,0 +1,15 @@
+#include "photonlane/render/scene.hpp"
+
+namespace photonlane {
+
+Cell Scene::wall(const Material& material, std::string name) {
+  if (materials.size() >= 65535) {
+    throw Error(ErrorKind::input, "more than 65535 materials");
+  }
+  material_names.resize(materials.size());
+  materials.push_back(material);
+  material_names.push_back(std::move(name));
+  return wall_of(static_cast<std::uint32_t>(materials.size() - 1));
+}
+
+}  // namespace photonlane

@@ -1,0 +1,48 @@
+#include "photonlane/render/world.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/stopwatch.hpp"
+#include "photonlane/grid/cell_solid.hpp"
+
+namespace photonlane {
+
+World compile(const Scene& scene) {
+  const Stopwatch watch;
+  auto data = std::make_shared<World::Data>();
+  if (scene.rooms.size() != 1) {
+    throw Error(ErrorKind::input,
+                fmt::format("scene with {} rooms, expected one", scene.rooms.size()));
+  }
+  data->materials = scene.materials;
+  for (const Material& material : scene.materials) validate_knobs(material_knobs(), material);
+  for (const Room& room : scene.rooms) {
+    if (room.solids.size() != 1) {
+      throw Error(ErrorKind::input,
+                  fmt::format("room with {} cell maps, expected one", room.solids.size()));
+    }
+    validate(room.fog);
+    const CellMap& map = room.solids.front();
+    const auto largest = std::max_element(map.cells.begin(), map.cells.end());
+    if (largest != map.cells.end() && *largest > scene.materials.size()) {
+      throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
+                                                material_of(*largest), scene.materials.size()));
+    }
+    CompiledRoom compiled;
+    compiled.fog = room.fog;
+    compiled.floor = room.floor.base;
+    compiled.ceiling = room.ceiling.base;
+    compiled.ceiling_height = map.wall_height;
+    compiled.north_shade = Color::Constant(static_cast<float>(map.face_shade));
+    compiled.cell_size = map.cell_size;
+    compiled.solids.push_back(std::make_shared<CellSolid>(map));
+    data->memory_bytes += compiled.solids.front()->memory_bytes();
+    data->rooms.push_back(std::move(compiled));
+  }
+  data->compile_ms = watch.milliseconds();
+  return World(std::move(data));
+}
+
+}  // namespace photonlane

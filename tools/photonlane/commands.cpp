@@ -1,0 +1,240 @@
+#include "commands.hpp"
+
+#include <fmt/format.h>
+
+#include <charconv>
+
+#include "photonlane/io.hpp"
+#include "photonlane/photonlane.hpp"
+#include "terminal.hpp"
+
+namespace photonlane::tool {
+namespace {
+
+void set_size(const std::string& text, io::SceneFile& file) {
+  const auto cross = text.find('x');
+  try {
+    if (cross == std::string::npos) throw Error(ErrorKind::usage, "");
+    io::set_by_name(file, "frame.width", text.substr(0, cross));
+    io::set_by_name(file, "frame.height", text.substr(cross + 1));
+  } catch (const Error&) {
+    throw Error(
+        ErrorKind::usage,
+        fmt::format("--size: found '{}', expected WIDTHxHEIGHT in pixels, 1 to 1000000 each",
+                    text));
+  }
+}
+
+std::vector<Limit> parse_limits(const std::vector<std::string>& texts) {
+  std::vector<Limit> limits;
+  for (const std::string& text : texts) {
+    try {
+      limits.push_back(parse_limit(text));
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--limit {}", error.message()));
+    }
+  }
+  return limits;
+}
+
+std::string limit_text(const Limit& limit) {
+  return fmt::format("{} {} {}", limit.metric->name,
+                     limit.metric->more_is_better ? "at least" : "at most", limit.bound);
+}
+
+void warn(const io::SceneFile& file) {
+  for (const io::Note& note : file.notes) {
+    fmt::print(stderr, "{}:{}:{}: note: {}\n", note.place.file, note.place.line, note.place.column,
+               note.text);
+  }
+}
+
+/// Runs something on a scene; errors that know no place get the scene's name in front.
+template <class Work>
+int on_scene(const SceneOptions& options, const Work& work) {
+  try {
+    io::SceneFile file = open_scene(options);
+    return work(file);
+  } catch (const Error& error) {
+    if (!error.place().file.empty()) throw;
+    throw error.at(Place{options.scene});
+  }
+}
+
+bool is_exr(const std::string& path) { return path.size() > 4 && path.ends_with(".exr"); }
+
+}  // namespace
+
+io::SceneFile open_scene(const SceneOptions& options) {
+  io::SceneFile file = io::read_scene(options.scene);
+  if (!options.size.empty()) set_size(options.size, file);
+  for (const std::string& text : options.sets) {
+    const auto equals = text.find('=');
+    const std::string name = text.substr(0, equals);
+    try {
+      if (equals == std::string::npos) throw Error(ErrorKind::usage, "expected KEY=VALUE");
+      io::set_by_name(file, name, text.substr(equals + 1));
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--set {}: {}", name, error.message()));
+    }
+  }
+  return file;
+}
+
+int run(const RenderCommand& command) {
+  Layer layer = Layer::color;
+  bool known = false;
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    if (choice_names<Layer>[i] == command.layer) {
+      layer = static_cast<Layer>(i);
+      known = true;
+    }
+  }
+  if (!known) {
+    throw Error(ErrorKind::usage, fmt::format("--layer: no such layer '{}'{}", command.layer,
+                                              suggestion(command.layer, choice_names<Layer>)));
+  }
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    if (!command.common.quiet) warn(file);
+    const bool exr = is_exr(command.output);
+    RenderOptions options;
+    options.threads = command.common.threads;
+    options.layers = exr                     ? LayerSet::measurable()
+                     : layer == Layer::color ? LayerSet{Layer::display}
+                                             : LayerSet{layer};
+    Frame frame;
+    {
+      ProgressBar bar("render", command.common.quiet);
+      options.progress = bar.callback();
+      frame = render(compile(file.scene), file.camera, file.budget, std::move(options));
+    }
+    if (exr || layer == Layer::color || layer == Layer::display) {
+      io::write_frame(command.output, frame);
+    } else {
+      io::write_layer(command.output, frame, layer, !command.no_legend);
+    }
+    if (command.common.json) {
+      fmt::print("{}", io::frame_json(frame));
+    } else if (!command.common.quiet) {
+      fmt::print("{}{}\n", io::cost_text(frame), command.output);
+    }
+    return success;
+  });
+}
+
+int run(const SweepCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    if (!command.common.quiet) warn(file);
+    const std::vector<Limit> limits = parse_limits(command.limits);
+    std::vector<Vary> vary;
+    for (const std::string& text : command.vary) {
+      try {
+        vary.push_back(parse_vary(text));
+      } catch (const Error& error) {
+        throw Error(error.kind(), fmt::format("--vary {}", error.message()));
+      }
+    }
+    io::make_output_folder(command.output);
+    SweepOptions options;
+    options.repeats = command.repeats;
+    options.warm_up = command.warm_up;
+    options.threads = command.common.threads;
+    options.metric = command.metric;
+    Sweep result;
+    {
+      ProgressBar bar("sweep", command.common.quiet);
+      options.progress = bar.callback();
+      result = sweep(compile(file.scene), file.camera, file.budget, vary, options);
+    }
+    const io::SweepFiles files = io::write_sweep(
+        command.output, result, file.scene.title.empty() ? command.common.scene : file.scene.title);
+    if (command.common.json) {
+      fmt::print("{}", io::sweep_json(result));
+    } else if (!command.common.quiet) {
+      fmt::print("{}", io::sweep_text(result));
+      for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg}) {
+        if (!path.empty()) fmt::print("{}\n", path);
+      }
+    }
+    if (!files.problem.empty() && !command.common.quiet) {
+      fmt::print(stderr, "{}\n", files.problem);
+    }
+    if (limits.empty()) return success;
+    const Setting* best = cheapest_within(result, limits);
+    std::string wanted;
+    for (const Limit& limit : limits) wanted += (wanted.empty() ? "" : ", ") + limit_text(limit);
+    if (best == nullptr) {
+      fmt::print(stderr, "no setting keeps {}\n", wanted);
+      return check_failed;
+    }
+    std::string settings;
+    for (std::size_t i = 0; i < result.knobs.size(); ++i) {
+      if (best->values[i] == "-") continue;
+      settings += fmt::format(" --set {}={}", result.knobs[i], best->values[i]);
+    }
+    if (!command.common.quiet && !command.common.json) {
+      fmt::print("cheapest with {}: {:.3f} ms,{}\n", wanted, best->total_ms.median, settings);
+    }
+    return success;
+  });
+}
+
+int run(const CompareCommand& command) {
+  const std::vector<Limit> limits = parse_limits(command.limits);
+  const Frame frame = io::read_frame(command.picture);
+  const Frame reference = io::read_frame(command.reference);
+  Difference difference;
+  try {
+    difference = compare(frame, reference);
+  } catch (const Error& error) {
+    throw error.at(Place{fmt::format("{}, {}", command.picture, command.reference)});
+  }
+  std::string broken;
+  for (const Limit& limit : limits) {
+    if (!holds(limit, difference)) {
+      broken += fmt::format("{} is {:.6g}, expected {}\n", limit.metric->name,
+                            limit.metric->value(difference).value_or(0), limit_text(limit));
+    }
+  }
+  if (!command.output.empty()) {
+    io::write_png(command.output, io::difference_picture(difference, !command.no_legend));
+  }
+  if (command.json) {
+    fmt::print("{}", io::difference_json(difference));
+  } else if (!command.quiet) {
+    fmt::print("{}", io::difference_text(difference));
+    if (!command.output.empty()) fmt::print("{}\n", command.output);
+  }
+  if (broken.empty()) return success;
+  fmt::print(stderr, "{}", broken);
+  return check_failed;
+}
+
+int run(const CheckCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    SceneReport report = check(file.scene, file.camera, file.budget);
+    for (const io::Note& note : file.notes) {
+      report.warnings.push_back(
+          fmt::format("{}:{}: {}", note.place.line, note.place.column, note.text));
+    }
+    if (command.common.json) {
+      fmt::print("{}", io::check_json(report));
+    } else if (!command.common.quiet) {
+      fmt::print("{}", io::check_text(report));
+    }
+    return report.warnings.empty() ? success : check_failed;
+  });
+}
+
+int run(const DescribeCommand& command) {
+  if (command.as == "markdown") {
+    fmt::print("{}", io::scene_reference());
+  } else if (command.as == "schema") {
+    fmt::print("{}", io::scene_schema());
+  } else {
+    fmt::print("{}", io::knob_list());
+  }
+  return success;
+}
+
+}  // namespace photonlane::tool

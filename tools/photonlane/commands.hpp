@@ -1,0 +1,77 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "photonlane/io/scene_file.hpp"
+
+namespace photonlane::tool {
+
+/// Exit codes of the tool.
+inline constexpr int success = 0;
+inline constexpr int check_failed = 1;
+inline constexpr int bad_input = 2;
+
+/// What the commands that make frames have in common.
+struct SceneOptions {
+  std::string scene;
+  std::string size;               ///< "WIDTHxHEIGHT", or nothing
+  std::vector<std::string> sets;  ///< "KEY=VALUE"
+  int threads = 0;
+  bool quiet = false;
+  bool json = false;
+};
+
+struct RenderCommand {
+  SceneOptions common;
+  std::string output;
+  std::string layer = "color";
+  bool no_legend = false;
+};
+
+struct SweepCommand {
+  SceneOptions common;
+  std::string output;
+  std::vector<std::string> vary;
+  std::vector<std::string> limits;
+  std::string metric = "rmse";
+  int repeats = 11;
+  int warm_up = 2;
+};
+
+struct CompareCommand {
+  std::string picture;
+  std::string reference;
+  std::string output;
+  std::vector<std::string> limits;
+  bool no_legend = false;
+  bool quiet = false;
+  bool json = false;
+};
+
+struct CheckCommand {
+  SceneOptions common;
+};
+
+struct DescribeCommand {
+  std::string as = "text";
+};
+
+struct DemoCommand {
+  std::string output = "out/demo";
+  std::string scenes;
+  int threads = 0;
+  bool quiet = false;
+};
+
+/// The scene with the options' size and settings. Errors name the option that is wrong.
+io::SceneFile open_scene(const SceneOptions& options);
+
+int run(const RenderCommand& command);
+int run(const SweepCommand& command);
+int run(const CompareCommand& command);
+int run(const CheckCommand& command);
+int run(const DescribeCommand& command);
+int run(const DemoCommand& command);
+
+}  // namespace photonlane::tool

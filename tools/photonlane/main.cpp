@@ -1,0 +1,167 @@
+// The command line: what may be written, and which command it starts.
+
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <exception>
+#include <functional>
+
+#include "commands.hpp"
+#include "photonlane/base/error.hpp"
+
+namespace {
+
+using namespace photonlane::tool;
+
+void add_scene(CLI::App& app, SceneOptions& options) {
+  app.add_option("scene", options.scene, "scene file (YAML)")->required()->type_name("SCENE");
+  app.add_option("--size", options.size, "size of the frame in pixels")->type_name("WIDTHxHEIGHT");
+  app.add_option("--set", options.sets,
+                 "turn a knob: any budget value, or a camera value as camera.NAME; may be given "
+                 "again (photonlane describe lists them)")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
+  app.add_flag("--quiet", options.quiet, "print nothing but errors");
+  app.add_flag("--json", options.json, "print JSON instead of text");
+}
+
+void add_threads(CLI::App& app, int& threads) {
+  app.add_option("--threads", threads, "threads to use; 0, the default, takes all there are")
+      ->check(CLI::Range(0, 1024))
+      ->type_name("N");
+}
+
+void add_limits(CLI::App& app, std::vector<std::string>& limits, const std::string& help) {
+  app.add_option("--limit", limits, help)->type_name("METRIC=VALUE")->allow_extra_args(false);
+}
+
+int run_tool(int argc, char** argv) {
+  CLI::App app{
+      "Casts rays through a scene and measures what each setting costs and how wrong it "
+      "is.\nExit code: 0 success, 1 a check that did not hold, 2 bad usage or input."};
+  app.name("photonlane");
+  app.set_version_flag("--version", PHOTONLANE_VERSION);
+  app.require_subcommand(1);
+  std::function<int()> chosen;
+
+  RenderCommand render;
+  CLI::App* render_app = app.add_subcommand("render", "make a picture of a scene");
+  add_scene(*render_app, render.common);
+  add_threads(*render_app, render.common.threads);
+  render_app
+      ->add_option("-o,--output", render.output,
+                   "file to write: .png for one layer, .exr for all layers together")
+      ->required()
+      ->type_name("FILE");
+  render_app
+      ->add_option("--layer", render.layer,
+                   "layer of a .png: color (the default), depth, ray_distance, face, cell, steps "
+                   "or ending")
+      ->type_name("NAME");
+  render_app->add_flag("--no-legend", render.no_legend, "leave out the bar below a layer");
+  render_app->callback([&] { chosen = [&] { return run(render); }; });
+
+  SweepCommand sweep;
+  CLI::App* sweep_app = app.add_subcommand(
+      "sweep",
+      "measure cost and error of many settings of the budget\nErrors are against exact "
+      "stepping in double at the same view. Writes a table as CSV and JSON, and a plot.");
+  add_scene(*sweep_app, sweep.common);
+  add_threads(*sweep_app, sweep.common.threads);
+  sweep_app
+      ->add_option("--vary", sweep.vary,
+                   "knob and its values: a,b,c or FROM..TO/COUNT (equal differences) or "
+                   "FROM..TO//COUNT (equal ratios); given again, all combinations")
+      ->required()
+      ->type_name("KEY=VALUES")
+      ->allow_extra_args(false);
+  sweep_app->add_option("-o,--output", sweep.output, "folder to write to")
+      ->required()
+      ->type_name("DIR");
+  sweep_app->add_option("--metric", sweep.metric, "error the front weighs against time (rmse)")
+      ->type_name("METRIC");
+  add_limits(*sweep_app, sweep.limits,
+             "good enough: name the cheapest setting that keeps to it, exit 1 where there is none");
+  sweep_app->add_option("--repeats", sweep.repeats, "timed frames a setting (11)")
+      ->check(CLI::Range(1, 100000))
+      ->type_name("N");
+  sweep_app->add_option("--warm-up", sweep.warm_up, "frames before the timed ones (2)")
+      ->check(CLI::Range(0, 100000))
+      ->type_name("N");
+  sweep_app->callback([&] { chosen = [&] { return run(sweep); }; });
+
+  CompareCommand compare;
+  CLI::App* compare_app = app.add_subcommand(
+      "compare",
+      "measure how far a picture is from a reference\nBoth .png or .exr, of one size; "
+      ".exr files of all layers also tell what each pixel hit.");
+  compare_app->add_option("picture", compare.picture, "picture to judge")
+      ->required()
+      ->type_name("A");
+  compare_app->add_option("reference", compare.reference, "picture it should be")
+      ->required()
+      ->type_name("B");
+  compare_app
+      ->add_option("-o,--output", compare.output, "picture of the error of every pixel, .png")
+      ->type_name("FILE");
+  add_limits(*compare_app, compare.limits,
+             "exit 1 where the metric is over the value (under it for psnr and ssim)");
+  compare_app->add_flag("--no-legend", compare.no_legend, "leave out the bar below the picture");
+  compare_app->add_flag("--quiet", compare.quiet, "print nothing but errors");
+  compare_app->add_flag("--json", compare.json, "print JSON instead of text");
+  compare_app->callback([&] { chosen = [&] { return run(compare); }; });
+
+  CheckCommand check;
+  CLI::App* check_app = app.add_subcommand(
+      "check",
+      "say what is in a scene and what would look wrong\nExit code 1 where there is a "
+      "warning.");
+  add_scene(*check_app, check.common);
+  check_app->callback([&] { chosen = [&] { return run(check); }; });
+
+  DescribeCommand describe;
+  CLI::App* describe_app =
+      app.add_subcommand("describe", "list every knob, or every key of a scene file");
+  describe_app
+      ->add_option("--as", describe.as,
+                   "text (knobs for --set), markdown (the scene reference) or schema (JSON Schema "
+                   "for editors)")
+      ->check(CLI::IsMember({"text", "markdown", "schema"}))
+      ->type_name("FORM");
+  describe_app->callback([&] { chosen = [&] { return run(describe); }; });
+
+  DemoCommand demo;
+  CLI::App* demo_app = app.add_subcommand(
+      "demo", "picture the Glasshouse, carefully and carelessly, and measure both");
+  demo_app->add_option("-o,--output", demo.output, "folder to write to (out/demo)")
+      ->type_name("DIR");
+  demo_app->add_option("--scenes", demo.scenes, "folder of the demo scenes")->type_name("DIR");
+  add_threads(*demo_app, demo.threads);
+  demo_app->add_flag("--quiet", demo.quiet, "print only the folder");
+  demo_app->callback([&] { chosen = [&] { return run(demo); }; });
+
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::Success& asked) {
+    return app.exit(asked);
+  } catch (const CLI::ParseError& problem) {
+    fmt::print(stderr, "photonlane: {}; see photonlane --help\n", problem.what());
+    return bad_input;
+  }
+  return chosen();
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  try {
+    return run_tool(argc, argv);
+  } catch (const photonlane::Error& error) {
+    fmt::print(stderr, "{}\n", error.what());
+  } catch (const std::bad_alloc&) {
+    fmt::print(stderr, "photonlane: out of memory\n");
+  } catch (const std::exception& error) {
+    fmt::print(stderr, "photonlane: {}\n", error.what());
+  }
+  return bad_input;
+}
