@@ -8,6 +8,8 @@
 #include <ImfOutputFile.h>
 #include <fmt/format.h>
 
+#include <filesystem>
+
 #include "base/stopwatch.hpp"
 #include "io/files.hpp"
 #include "photonlane/io/layer_picture.hpp"
@@ -128,7 +130,15 @@ void write_layer(const std::string& path, Frame& frame, Layer layer, bool legend
   frame.cost.encode_ms += watch.milliseconds();
 }
 
-void make_output_folder(const std::string& path) { make_folder(path); }
+OutputFolder::OutputFolder(std::string path)
+    : path_(std::move(path)), is_new_(!std::filesystem::exists(path_)) {
+  make_folder(path_);
+}
+
+OutputFolder::~OutputFolder() {
+  std::error_code not_empty;
+  if (is_new_) std::filesystem::remove(path_, not_empty);
+}
 
 Frame read_frame(const std::string& path) {
   if (ends_with(path, ".exr")) {

@@ -49,19 +49,17 @@ HWY_INLINE VU DitherBits(int x, int y) {
 }
 
 /// Packed bytes of three linear channels. Rounding after adding up to half a step either way
-/// rounds up as often as the value is near the next byte; adding 2^23 leaves the rounded number in
-/// the lowest bits.
+/// rounds up as often as the value is near the next byte; the added numbers lie between the ties.
+/// Adding 1.5 * 2^23 leaves the rounded number in the lowest bits.
 HWY_INLINE VU Pack(V red, V green, V blue, VU dither_bits) {
   const D d;
   const DI di;
   const DU du;
-  const V dither =
-      hn::Sub(hn::Mul(hn::ConvertTo(d, hn::BitCast(di, hn::ShiftRight<16>(dither_bits))),
-                      hn::Set(d, 0x1p-16f)),
-              hn::Set(d, 0.5f));
+  const V steps = hn::ConvertTo(d, hn::BitCast(di, hn::ShiftRight<17>(dither_bits)));
+  const V dither = hn::Sub(hn::Mul(steps, hn::Set(d, 0x1p-15f)), hn::Set(d, 0.5f - 0x1p-16f));
   const auto byte = [&](V linear) {
     const V level = hn::Add(hn::Mul(Encode(linear), hn::Set(d, 255.0f)), dither);
-    const V rounded = hn::Add(level, hn::Set(d, 0x1p23f));
+    const V rounded = hn::Add(level, hn::Set(d, 0x1.8p23f));
     return hn::And(hn::BitCast(du, rounded), hn::Set(du, 0xffu));
   };
   const VU high = hn::Or(hn::ShiftLeft<16>(byte(blue)), hn::Set(du, 0xff000000u));

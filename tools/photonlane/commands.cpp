@@ -134,7 +134,12 @@ int run(const SweepCommand& command) {
         throw Error(error.kind(), fmt::format("--vary {}", error.message()));
       }
     }
-    io::make_output_folder(command.output);
+    try {
+      parse_limit(command.metric + "=0");
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--metric {}", error.message()));
+    }
+    const io::OutputFolder folder(command.output);
     SweepOptions options;
     options.repeats = command.repeats;
     options.warm_up = command.warm_up;

@@ -24,7 +24,7 @@ std::string demo_folder(const std::string& named) {
 
 int run(const DemoCommand& command) {
   const std::string folder = command.output;
-  io::make_output_folder(folder);
+  const io::OutputFolder made(folder);
   const io::SceneFile file = io::read_scene(demo_folder(command.scenes) + "/glasshouse-plan.yaml");
   const auto say = [&](const std::string& text) {
     if (!command.quiet) fmt::print("{}\n", text);

@@ -15,9 +15,20 @@ void write_frame(const std::string& path, Frame& frame);
 /// Writes one layer as a PNG (see layer_picture) and adds the time to the frame's encode stage.
 void write_layer(const std::string& path, Frame& frame, Layer layer, bool legend = true);
 
-/// Makes a folder for results, with its parents; throws Error (file) where it cannot be made or
-/// written to.
-void make_output_folder(const std::string& path);
+/// A folder for results, made with its parents before the work that fills it begins; one that was
+/// new and is still empty at the end is removed again.
+class OutputFolder {
+ public:
+  /// Throws Error (file) where the folder cannot be made or written to.
+  explicit OutputFolder(std::string path);
+  ~OutputFolder();
+  OutputFolder(const OutputFolder&) = delete;
+  OutputFolder& operator=(const OutputFolder&) = delete;
+
+ private:
+  std::string path_;
+  bool is_new_;
+};
 
 /// Reads what write_frame wrote, or any PNG, or any EXR with R, G and B. Layers that the file does
 /// not have are not in the frame. Throws Error (file).

@@ -1,0 +1,186 @@
+#include "photonlane/measure/sweep.hpp"
+
+#include <gmock/gmock.h>
+
+#include "photonlane/measure/check.hpp"
+#include "support/scenes.hpp"
+
+namespace photonlane {
+namespace {
+
+using ::testing::ElementsAre;
+using ::testing::HasSubstr;
+using ::testing::Contains;
+using ::testing::IsEmpty;
+
+std::string refusal(std::string_view text) {
+  try {
+    parse_vary(text);
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "accepted";
+}
+
+TEST(Vary, ListsAndRanges) {
+  EXPECT_THAT(parse_vary("cells.method=leap,boundary").values, ElementsAre("leap", "boundary"));
+  EXPECT_THAT(parse_vary("cells.increment=0.1..0.5/5").values,
+              ElementsAre("0.1", "0.2", "0.3", "0.4", "0.5"));
+  EXPECT_THAT(parse_vary("cells.steps=8..512//7").values,
+              ElementsAre("8", "16", "32", "64", "128", "256", "512"));
+  EXPECT_THAT(parse_vary("far_limit=100..1/3").values, ElementsAre("100", "50.5", "1"));
+  EXPECT_THAT(parse_vary("frame.samples=1..3/9").values, ElementsAre("1", "2", "3"))
+      << "rounded integers are named once";
+}
+
+TEST(Vary, RefusesWhatIsNoRange) {
+  EXPECT_THAT(refusal("cells.stepz=1,2"), HasSubstr("did you mean cells.steps"));
+  EXPECT_THAT(refusal("cells.steps"), HasSubstr("expected KNOB=VALUES"));
+  EXPECT_THAT(refusal("cells.steps="), HasSubstr("expected KNOB=VALUES"));
+  EXPECT_THAT(refusal("cells.steps=1,,2"), HasSubstr("found ''"));
+  EXPECT_THAT(refusal("cells.steps=1,many"), HasSubstr("found 'many'"));
+  for (const char* bad : {"far_limit=1..2/1", "far_limit=1..2/x", "far_limit=0..2//4",
+                          "far_limit=1..nan/3", "far_limit=../3", "far_limit=1..2/2000"}) {
+    EXPECT_THAT(refusal(bad), HasSubstr("expected FROM..TO/COUNT")) << bad;
+  }
+  EXPECT_THAT(refusal("cells.increment=-1..1/3"), HasSubstr("expected number, more than 0"));
+}
+
+struct Glass {
+  World world = compile(test::drawn("##########\n#........#\n#.A...A..#\n#........#\n#....A...#\n"
+                                    "#........#\n##########"));
+  Camera camera{.eye = {1.3, 1.2, 1.4}, .heading = degrees(30)};
+  Budget budget{.frame = {120, 80, 1}};
+  SweepOptions options{.repeats = 3, .warm_up = 1, .threads = 1, .progress = {}};
+};
+
+TEST(Sweep, EveryCombinationOnceWithErrorsThatFallWithTheStep) {
+  const Glass glass;
+  const Sweep result =
+      sweep(glass.world, glass.camera, glass.budget,
+            {parse_vary("cells.method=leap,boundary,increment"),
+             parse_vary("cells.increment=0.8,0.2,0.02")},
+            glass.options);
+  ASSERT_EQ(result.settings.size(), 5u) << "the increment counts beside its own method only";
+  EXPECT_THAT(result.settings[0].values, ElementsAre("leap", "-"));
+  EXPECT_THAT(result.settings[1].values, ElementsAre("boundary", "-"));
+  EXPECT_THAT(result.settings[2].values, ElementsAre("increment", "0.8"));
+  for (std::size_t i = 0; i < 2; ++i) {
+    EXPECT_LT(result.settings[i].error.rmse, 1e-6);
+    EXPECT_EQ(result.settings[i].error.share_other, 0);
+  }
+  EXPECT_GT(result.settings[2].error.rmse, result.settings[3].error.rmse);
+  EXPECT_GT(result.settings[3].error.rmse, result.settings[4].error.rmse);
+  EXPECT_LT(result.settings[0].tally.steps, result.settings[1].tally.steps);
+  EXPECT_EQ(result.reference.number, NumberType::float64);
+  EXPECT_EQ(result.reference.cells.method, CellMethod::boundary);
+  for (const Setting& setting : result.settings) {
+    EXPECT_GT(setting.total_ms.median, 0);
+    EXPECT_EQ(setting.tally.lanes, 120u);
+  }
+}
+
+TEST(Sweep, VariedSamplesAreMeasuredAgainstMore) {
+  const Glass glass;
+  const Sweep result = sweep(glass.world, glass.camera, glass.budget,
+                             {parse_vary("frame.samples=1,4,16")}, glass.options);
+  EXPECT_EQ(result.reference.frame.samples, 64);
+  EXPECT_GT(result.settings[0].error.rmse, result.settings[1].error.rmse);
+  EXPECT_GT(result.settings[1].error.rmse, result.settings[2].error.rmse);
+}
+
+TEST(Sweep, VariedSizesAreResampledToTheLargest) {
+  const Glass glass;
+  const Sweep result = sweep(glass.world, glass.camera, glass.budget,
+                             {parse_vary("frame.width=30,60,120"), parse_vary("frame.height=80")},
+                             glass.options);
+  EXPECT_EQ(result.reference.frame.width, 120);
+  EXPECT_GT(result.settings[0].error.rmse, result.settings[1].error.rmse);
+  EXPECT_LT(result.settings[2].error.rmse, 1e-6);
+}
+
+TEST(Sweep, CanBeStopped) {
+  Glass glass;
+  int calls = 0;
+  glass.options.progress = [&](double) { return ++calls < 3; };
+  EXPECT_THROW(sweep(glass.world, glass.camera, glass.budget, {parse_vary("frame.samples=1,2")},
+                     glass.options),
+               Error);
+  EXPECT_EQ(calls, 3);
+}
+
+TEST(Sweep, RefusesTooManySettings) {
+  const Glass glass;
+  EXPECT_THROW(sweep(glass.world, glass.camera, glass.budget,
+                     {parse_vary("far_limit=1..2/500"), parse_vary("cells.steps=1..900/500")},
+                     glass.options),
+               Error);
+}
+
+Setting setting(double time, double error) {
+  Setting one;
+  one.total_ms.median = time;
+  one.error.rmse = error;
+  if (error > 0) one.error.psnr = -20 * std::log10(error);
+  return one;
+}
+
+TEST(Front, MarksWhatNothingBeatsInBoth) {
+  std::vector<Setting> settings{setting(1, 0.5), setting(2, 0.2), setting(3, 0.3), setting(4, 0),
+                                setting(5, 0),   setting(2, 0.2), setting(9, 0.6)};
+  const std::vector<bool> expected{true, true, false, true, false, true, false};
+  for (const char* metric : {"rmse", "psnr"}) {
+    mark_front(settings, *parse_limit(std::string(metric) + "=0").metric);
+    for (std::size_t i = 0; i < settings.size(); ++i) {
+      EXPECT_EQ(settings[i].on_front, expected[i]) << metric << " " << i;
+    }
+  }
+}
+
+TEST(Front, TheCheapestThatIsGoodEnough) {
+  Sweep result;
+  result.settings = {setting(1, 0.5), setting(2, 0.2), setting(1.5, 0.19), setting(4, 0)};
+  EXPECT_EQ(cheapest_within(result, {parse_limit("rmse=0.2")}), &result.settings[2]);
+  EXPECT_EQ(cheapest_within(result, {parse_limit("rmse=0.001")}), &result.settings[3]);
+  EXPECT_EQ(cheapest_within(result, {parse_limit("rmse=0.001"), parse_limit("ssim=2")}), nullptr);
+}
+
+TEST(Check, DescribesASoundScene) {
+  const Scene scene = test::drawn("####\n#.A#\n#...\n####");
+  const SceneReport report = check(scene, Camera{.eye = {1.5, 1.5, 1.6}}, Budget{});
+  EXPECT_EQ(report.map_width, 4);
+  EXPECT_EQ(report.map_height, 4);
+  EXPECT_DOUBLE_EQ(report.wall_share, 12.0 / 16);
+  EXPECT_EQ(report.openings, 1);
+  EXPECT_DOUBLE_EQ(report.reachable_share, 1);
+  EXPECT_GE(report.memory_bytes, 16u * 3u);
+  EXPECT_THAT(report.warnings, IsEmpty());
+}
+
+TEST(Check, WarnsOfWhatWouldLookWrong) {
+  const Scene scene = test::drawn("#.##\n####\n#..#\n####");
+  const auto warnings = [](const Scene& any, Camera camera, const Budget& budget = {}) {
+    return check(any, camera, budget).warnings;
+  };
+  const Camera inside{.eye = {1.5, 1.5, 1.6}};
+  EXPECT_THAT(warnings(scene, inside), Contains(HasSubstr("1 openings in the map's edge cannot be "
+                                                          "reached from the eye, the first at "
+                                                          "column 1, row 3 from the south")));
+  EXPECT_THAT(warnings(scene, inside), Contains(HasSubstr("nothing is made of material other")));
+  EXPECT_THAT(warnings(scene, {.eye = {0.5, 0.5, 1.6}}), Contains(HasSubstr("inside a wall")));
+  EXPECT_THAT(warnings(scene, {.eye = {-2, 0.5, 1.6}}), Contains(HasSubstr("outside the map")));
+  EXPECT_THAT(warnings(scene, {.eye = {1.5, 1.5, 7}}), Contains(HasSubstr("camera.eye: height 7")));
+  EXPECT_THAT(warnings(test::drawn("..\n.."), {.eye = {1, 1, 1}}),
+              Contains(HasSubstr("no walls: every lane escapes")));
+  Budget careless;
+  careless.cells.method = CellMethod::increment;
+  careless.cells.increment = 2;
+  EXPECT_THAT(warnings(scene, inside, careless), Contains(HasSubstr("longer than a cell")));
+  Scene round = test::drawn(".#\n#.");
+  round.room().solids.front().repeat = true;
+  EXPECT_THAT(warnings(round, {.eye = {-1.5, 2.5, 1}}), Contains(HasSubstr("material other")));
+  EXPECT_THAT(warnings(round, {.eye = {-1.5, 2.5, 1}}), Contains(HasSubstr("inside a wall")));
+}
+
+}  // namespace
+}  // namespace photonlane

@@ -1,0 +1,313 @@
+// Drives the built tool as its users do: what it prints, what it leaves, how it exits.
+
+#include <fmt/format.h>
+#include <gmock/gmock.h>
+#include <sys/wait.h>
+
+#include <cstdio>
+#include <nlohmann/json.hpp>
+#include <regex>
+
+#include "photonlane/io.hpp"
+#include "support/files.hpp"
+
+namespace photonlane {
+namespace {
+
+using ::testing::ContainsRegex;
+using ::testing::HasSubstr;
+using ::testing::StartsWith;
+using test::TemporaryFolder;
+
+struct Outcome {
+  int code = -1;
+  std::string output;  ///< standard output
+  std::string errors;  ///< standard error
+};
+
+Outcome run(const std::string& command, const TemporaryFolder& folder) {
+  const std::string full = fmt::format("cd '{0}' && {1} > .out 2> .err", folder.path(), command);
+  const int status = std::system(full.c_str());
+  Outcome outcome{WIFEXITED(status) ? WEXITSTATUS(status) : -1, folder.read(".out"),
+                  folder.read(".err")};
+  std::filesystem::remove(folder.path() + "/.out");
+  std::filesystem::remove(folder.path() + "/.err");
+  return outcome;
+}
+
+class Tool : public ::testing::Test {
+ protected:
+  Outcome tool(const std::string& arguments) {
+    return run(fmt::format("'{}' {}", PHOTONLANE_TOOL, arguments), folder);
+  }
+
+  /// Runs what must be refused: exit 2, one line on standard error, nothing written.
+  std::string refused(const std::string& arguments) {
+    const std::set<std::string> before = folder.names();
+    const Outcome outcome = tool(arguments);
+    EXPECT_EQ(outcome.code, 2) << arguments << "\n" << outcome.output << outcome.errors;
+    EXPECT_EQ(outcome.output, "") << arguments;
+    EXPECT_EQ(std::count(outcome.errors.begin(), outcome.errors.end(), '\n'), 1) << outcome.errors;
+    EXPECT_EQ(folder.names(), before) << arguments;
+    return outcome.errors.substr(0, outcome.errors.find('\n'));
+  }
+
+  void SetUp() override { folder.write("court.yaml", court); }
+
+  const std::string court = R"(title: Court
+camera: {eye: [1.5, 1.5, 1.6], heading: 30}
+materials:
+  brick: {base: [0.6, 0.3, 0.2]}
+room:
+  solids:
+    - cells:
+        legend: {"#": brick}
+        map: |
+          ########
+          #......#
+          #..#....
+          #......#
+          ########
+budget:
+  frame: {width: 96, height: 60}
+)";
+  TemporaryFolder folder;
+};
+
+TEST_F(Tool, RendersAPictureAndSaysWhatItCost) {
+  const Outcome outcome = tool("render court.yaml -o court.png");
+  EXPECT_EQ(outcome.code, 0);
+  EXPECT_EQ(outcome.errors, "");
+  EXPECT_THAT(outcome.output,
+              ContainsRegex("^96x60  compile [0-9.]+ ms  cast [0-9.]+ ms  fill [0-9.]+ ms  encode "
+                            "[0-9.]+ ms\n96 lanes, [0-9.]+ steps a lane: 88 hit, 8 escaped, 0 "
+                            "spent\ncourt.png\n$"));
+  EXPECT_EQ(io::read_png(folder.path() + "/court.png").size, (Size{96, 60}));
+  EXPECT_EQ(folder.names(), (std::set<std::string>{"court.png", "court.yaml"}));
+}
+
+TEST_F(Tool, RendersWhatTheLibraryRenders) {
+  ASSERT_EQ(tool("render court.yaml -o a.exr --quiet --threads 2 --set camera.heading=77 "
+                 "--size 50x40 --set cells.method=boundary")
+                .code,
+            0);
+  io::SceneFile file = io::read_scene(folder.path() + "/court.yaml");
+  file.camera.heading = degrees(77);
+  file.budget.frame.width = 50;
+  file.budget.frame.height = 40;
+  const Frame frame = render(compile(file.scene), file.camera, file.budget,
+                             {.layers = LayerSet::measurable(), .progress = {}, .recycle = {}});
+  const Difference difference = compare(io::read_frame(folder.path() + "/a.exr"), frame);
+  EXPECT_EQ(difference.rmse, 0);
+  EXPECT_EQ(difference.share_other, 0);
+}
+
+TEST_F(Tool, WritesEveryLayer) {
+  for (const char* layer : {"color", "depth", "ray_distance", "face", "cell", "steps", "ending"}) {
+    EXPECT_EQ(tool(fmt::format("render court.yaml --layer {0} -o {0}.png --quiet", layer)).code, 0);
+    EXPECT_GE(io::read_png(fmt::format("{}/{}.png", folder.path(), layer)).size.height, 60);
+  }
+  EXPECT_EQ(tool("render court.yaml --layer depth --no-legend -o d.png").code, 0);
+  EXPECT_EQ(io::read_png(folder.path() + "/d.png").size, (Size{96, 60}));
+  EXPECT_EQ(refused("render court.yaml --layer dept -o x.png"),
+            "--layer: no such layer 'dept'; did you mean depth?");
+}
+
+TEST_F(Tool, QuietAndJson) {
+  EXPECT_EQ(tool("render court.yaml -o a.png --quiet").output, "");
+  const auto report = nlohmann::json::parse(tool("render court.yaml -o a.png --json").output);
+  EXPECT_EQ(report["size"][0], 96);
+  EXPECT_EQ(report["tally"]["lanes"], 96);
+  EXPECT_EQ(report["budget"]["cells.method"], "leap");
+  EXPECT_GT(report["cost"]["encode_ms"], 0);
+  const auto checked = nlohmann::json::parse(tool("check court.yaml --json").output);
+  EXPECT_EQ(checked["map_size"][0], 8);
+  EXPECT_TRUE(checked["warnings"].empty());
+}
+
+TEST_F(Tool, ComparesPictures) {
+  tool("render court.yaml -o exact.exr");
+  tool("render court.yaml -o exact.png");
+  tool("render court.yaml -o rough.exr --set cells.method=increment --set cells.increment=0.5");
+  tool("render court.yaml -o rough.png --set cells.method=increment --set cells.increment=0.5");
+  const Outcome same = tool("compare exact.exr exact.exr --limit rmse=0 --limit share_other=0");
+  EXPECT_EQ(same.code, 0);
+  EXPECT_EQ(same.output,
+            "rmse          0                            root mean square error of the display values\n"
+            "psnr          equal                        peak signal to noise\n"
+            "ssim          1.00000                      structural similarity\n"
+            "largest       0                            largest error of a channel\n"
+            "share_other   0                            share of pixels that met another cell, face "
+            "or ending\n"
+            "depth_median  0 m                          median depth error where both hit\n"
+            "depth_p99     0 m                          99th percentile of the depth error where "
+            "both hit\n");
+  const Outcome rough = tool("compare rough.exr exact.exr --limit rmse=0.001 -o diff.png");
+  EXPECT_EQ(rough.code, 1);
+  EXPECT_THAT(rough.errors, ContainsRegex("^rmse is 0[.][0-9]+, expected rmse at most 0.001\n$"));
+  EXPECT_TRUE(folder.names().contains("diff.png"));
+  const Outcome flat = tool("compare rough.png exact.png");
+  EXPECT_EQ(flat.code, 0);
+  EXPECT_THAT(flat.output, HasSubstr("share_other   not in these files"));
+  const auto report = nlohmann::json::parse(tool("compare exact.png exact.png --json").output);
+  EXPECT_TRUE(report["psnr"].is_null());
+  EXPECT_EQ(report["rmse"], 0);
+  EXPECT_TRUE(report["share_other"].is_null());
+
+  EXPECT_THAT(refused("compare rough.png exact.png --limit share_other=0.1"),
+              HasSubstr("the pictures do not have the layers for it"));
+  EXPECT_THAT(refused("compare rough.png exact.png --limit rsme=1"),
+              HasSubstr("did you mean rmse?"));
+  EXPECT_THAT(refused("compare rough.png missing.png"),
+              StartsWith("missing.png: cannot be read: No such file"));
+  tool("render court.yaml -o small.png --size 10x10");
+  EXPECT_THAT(refused("compare small.png exact.png"), HasSubstr("expected the same size"));
+}
+
+TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
+  const Outcome outcome =
+      tool("sweep court.yaml --vary cells.method=leap,increment --vary cells.increment=0.5,0.05 "
+           "-o sweep --repeats 3 --limit rmse=0.0001");
+  EXPECT_EQ(outcome.code, 0) << outcome.errors;
+  EXPECT_EQ(outcome.errors, "") << "no progress bar when piped";
+  EXPECT_THAT(outcome.output, StartsWith("reference: 96x60, cells.method boundary, number double, "
+                                         "1 sample a pixel\n"));
+  EXPECT_THAT(outcome.output, HasSubstr("sweep/cost-error.png\n"));
+  EXPECT_THAT(outcome.output, ContainsRegex("cheapest with rmse at most 0.0001: [0-9.]+ ms, --set "
+                                            "cells.method=leap\n$"));
+  const std::string csv = folder.read("sweep/sweep.csv");
+  EXPECT_THAT(csv, StartsWith("cells.method,cells.increment,total_ms,total_ms_spread,cast_ms,"
+                              "fill_ms,lanes,steps,hits,escaped,spent,rmse,psnr,ssim,largest,"
+                              "share_other,depth_median,depth_p99,on_front\nleap,-,"));
+  EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 4);
+  const auto json = nlohmann::json::parse(folder.read("sweep/sweep.json"));
+  EXPECT_EQ(json["settings"].size(), 3u);
+  EXPECT_EQ(json["settings"][1]["values"][1], "0.5");
+  EXPECT_EQ(io::read_png(folder.path() + "/sweep/cost-error.png").size, (Size{1280, 800}));
+  EXPECT_THAT(folder.read("sweep/cost-error.svg"), HasSubstr("</svg>"));
+
+  const Outcome none = tool("sweep court.yaml --vary frame.samples=1,2 -o s2 --repeats 1 --limit "
+                            "ssim=1.5 --quiet");
+  EXPECT_EQ(none.code, 1);
+  EXPECT_EQ(none.errors, "no setting keeps ssim at least 1.5\n");
+}
+
+TEST_F(Tool, SweepsWithoutGnuplotLeaveTheScriptAndSaySo) {
+  const Outcome outcome = run(fmt::format("PATH=/nowhere '{}' sweep court.yaml --vary "
+                                          "frame.samples=1,2 -o s --repeats 1",
+                                          PHOTONLANE_TOOL),
+                              folder);
+  EXPECT_EQ(outcome.code, 0);
+  EXPECT_THAT(outcome.errors, StartsWith("no plot: gnuplot is not installed; apt-get install "
+                                         "gnuplot-nox, then gnuplot -c s/cost-error.gp png"));
+  EXPECT_THAT(folder.read("s/cost-error.gp"), HasSubstr("plot $front"));
+  EXPECT_FALSE(std::filesystem::exists(folder.path() + "/s/cost-error.png"));
+}
+
+TEST_F(Tool, ChecksScenes) {
+  const Outcome good = tool("check court.yaml");
+  EXPECT_EQ(good.code, 0);
+  EXPECT_THAT(good.output, ContainsRegex("^rooms      1\nmap        8x5 cells of 1 m\nwalls      "
+                                         "55.0 % of the cells\nopenings   1\nreachable  100.0 % of "
+                                         "the empty cells, walking from the eye\nmemory     "));
+  const Outcome inside = tool("check court.yaml --set camera.eye=0.5,0.5,1.6");
+  EXPECT_EQ(inside.code, 1);
+  EXPECT_THAT(inside.output, HasSubstr("warning: the eye at [0.5, 0.5] is inside a wall"));
+}
+
+TEST_F(Tool, SaysHowItIsUsed) {
+  for (const char* command : {"", "render", "sweep", "compare", "check", "describe", "demo"}) {
+    const Outcome help = tool(fmt::format("{} --help", command));
+    EXPECT_EQ(help.code, 0);
+    EXPECT_THAT(help.output, HasSubstr("Usage: photonlane"));
+    EXPECT_THAT(help.output, HasSubstr("--help"));
+  }
+  EXPECT_THAT(tool("describe").output, HasSubstr("cells.method"));
+  EXPECT_EQ(tool("describe --as schema").output, io::scene_schema());
+  EXPECT_EQ(tool("--version").output, "0.1.0\n");
+}
+
+TEST_F(Tool, RefusesBadUsageInOneLine) {
+  EXPECT_THAT(refused(""), HasSubstr("subcommand"));
+  EXPECT_THAT(refused("paint court.yaml"), HasSubstr("see photonlane --help"));
+  EXPECT_THAT(refused("render court.yaml"), HasSubstr("--output is required"));
+  EXPECT_THAT(refused("render court.yaml -o a.png --bogus"), HasSubstr("--bogus"));
+  EXPECT_THAT(refused("render court.yaml -o a.png --threads -3"), HasSubstr("--threads"));
+  EXPECT_EQ(refused("render court.yaml -o a.gif"),
+            "a.gif: expected a name that ends in .png or .exr");
+  EXPECT_EQ(refused("render court.yaml -o a.png --set cells.step=12"),
+            "court.yaml: --set cells.step: no such knob; did you mean cells.steps (integer, 1 to "
+            "1000000000)?");
+  EXPECT_EQ(refused("render court.yaml -o a.png --set cells.steps=0"),
+            "court.yaml: --set cells.steps: found '0', expected integer, 1 to 1000000000");
+  EXPECT_EQ(refused("render court.yaml -o a.png --set cells.steps"),
+            "court.yaml: --set cells.steps: expected KEY=VALUE");
+  for (const char* size : {"640", "0x10", "-5x10", "axb", "10x", "nanx5"}) {
+    EXPECT_THAT(refused(fmt::format("render court.yaml -o a.png --size={}", size)),
+                HasSubstr("expected WIDTHxHEIGHT")) << size;
+  }
+  EXPECT_THAT(refused("render court.yaml -o a.png --size 100000x100000"),
+              ContainsRegex("court.yaml: a frame of 100000x100000 pixels needs 37.3 GiB"));
+  EXPECT_THAT(refused("render court.yaml -o a.png --set camera.field_of_view=180"),
+              HasSubstr("expected less than 180"));
+  EXPECT_THAT(refused("sweep court.yaml --vary cells.stepz=1 -o s"),
+              StartsWith("court.yaml: --vary cells.stepz: no such knob"));
+  EXPECT_THAT(refused("sweep court.yaml --vary cells.steps=5 -o s --metric speed"),
+              HasSubstr("--metric speed: no such metric"));
+  EXPECT_THAT(refused("sweep court.yaml --vary cells.steps=5 -o s --size 100000x100000"),
+              HasSubstr("GiB")) << "and the folder it had made is gone";
+}
+
+TEST_F(Tool, RefusesBadFilesInOneLine) {
+  EXPECT_EQ(refused("render missing.yaml -o a.png"),
+            "missing.yaml: cannot be read: No such file or directory");
+  EXPECT_EQ(refused("render . -o a.png"), ".: is a folder, expected a file");
+  folder.write("twice.yaml", "title: a\ntitle: b\n");
+  EXPECT_EQ(refused("check twice.yaml"), "twice.yaml:2:1: key 'title' stands twice, first in line 1");
+  folder.write("deep.yaml", std::string(10000, '['));
+  EXPECT_THAT(refused("check deep.yaml"), HasSubstr("nested deeper than 64 levels"));
+  std::string ragged = court;
+  folder.write("ragged.yaml", ragged.replace(ragged.find("#..#...."), 8, "#..#..."));
+  EXPECT_EQ(refused("render ragged.yaml -o a.png"),
+            "ragged.yaml:12:18: row of 7 cells, expected 8 like the rows above");
+  folder.write("file", "");
+  EXPECT_THAT(refused("render court.yaml -o file/a.png"), StartsWith("file/a.png: cannot be written"));
+  EXPECT_THAT(refused("render court.yaml -o nowhere/a.exr"), StartsWith("nowhere/a.exr: "));
+  EXPECT_THAT(refused("sweep court.yaml --vary frame.samples=1 -o file"), StartsWith("file: "));
+  EXPECT_THAT(refused("demo -o file/x"), StartsWith("file/x: folder cannot be made"));
+}
+
+TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
+  const Outcome outcome = tool("demo -o shown");
+  EXPECT_EQ(outcome.code, 0) << outcome.errors;
+  EXPECT_TRUE(outcome.output.ends_with("\nshown\n")) << "the last line names the folder";
+  for (const char* name : {"view.png", "view-careless.png", "difference.png", "layer-depth.png",
+                           "layer-steps.png", "view.exr", "sweep.csv", "sweep.json",
+                           "cost-error.png", "cost-error.svg"}) {
+    EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/" + name)) << name;
+  }
+  const auto json = nlohmann::json::parse(folder.read("shown/sweep.json"));
+  EXPECT_GE(json["settings"].size(), 5u);
+}
+
+TEST(Examples, Run) {
+  TemporaryFolder folder;
+  const Outcome outcome =
+      run(fmt::format("'{}/first_picture' picture.png", PHOTONLANE_EXAMPLES), folder);
+  EXPECT_EQ(outcome.code, 0);
+  EXPECT_THAT(outcome.output, ContainsRegex("careless: +[0-9.]+ steps a lane, [0-9.]+ ms, RMSE 0[.]0"));
+  EXPECT_EQ(io::read_png(folder.path() + "/picture.png").size, (Size{640, 400}));
+}
+
+TEST(Demo, ScenesAreSound) {
+  TemporaryFolder folder;
+  for (const auto& entry : std::filesystem::directory_iterator(PHOTONLANE_SOURCE "/demo")) {
+    if (entry.path().extension() != ".yaml") continue;
+    const Outcome outcome =
+        run(fmt::format("'{}' check '{}'", PHOTONLANE_TOOL, entry.path().string()), folder);
+    EXPECT_EQ(outcome.code, 0) << entry.path() << outcome.output << outcome.errors;
+  }
+}
+
+}  // namespace
+}  // namespace photonlane
