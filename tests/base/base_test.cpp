@@ -38,7 +38,8 @@ TEST(Random, IsUniformInEveryDimension) {
     constexpr int count = 64000;
     double sum = 0;
     for (int i = 0; i < count; ++i) {
-      const float value = random_uniform({.seed = 3, .pixel = static_cast<std::uint64_t>(i)}, dimension);
+      const float value =
+          random_uniform({.seed = 3, .pixel = static_cast<std::uint64_t>(i)}, dimension);
       ASSERT_GE(value, 0);
       ASSERT_LT(value, 1);
       ++bins[static_cast<std::size_t>(value * 64)];

@@ -48,8 +48,7 @@ TEST(Knobs, AnglesAreDegreesOutsideAndRadiansInside) {
 
 TEST(Knobs, RefuseWhatDoesNotFitAndSayWhatWould) {
   EXPECT_EQ(refusal("cells.steps", "12"), "accepted");
-  EXPECT_EQ(refusal("cells.steps", "0"),
-            "found '0', expected integer, 1 to 1000000000");
+  EXPECT_EQ(refusal("cells.steps", "0"), "found '0', expected integer, 1 to 1000000000");
   EXPECT_THAT(refusal("cells.steps", "1.5"), StartsWith("found '1.5', expected integer"));
   EXPECT_THAT(refusal("cells.steps", "12x"), StartsWith("found '12x'"));
   EXPECT_THAT(refusal("cells.steps", ""), StartsWith("found ''"));

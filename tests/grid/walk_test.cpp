@@ -73,7 +73,8 @@ TEST(Walk, LanesAlongTheAxes) {
     for (const auto& one : cases) {
       for (const double zero : {0.0, -0.0}) {
         const auto met = trace(
-            room, one_lane<float>(3.25, 4.5, one.dx == 0 ? zero : one.dx, one.dy == 0 ? zero : one.dy),
+            room,
+            one_lane<float>(3.25, 4.5, one.dx == 0 ? zero : one.dx, one.dy == 0 ? zero : one.dy),
             with_method(method));
         EXPECT_EQ(met.t, static_cast<float>(one.t));
         EXPECT_EQ(met.face, one.face);
@@ -213,7 +214,8 @@ TEST(Walk, EveryVectorWidthGivesTheSameBits) {
   for (const bool repeat : {false, true}) {
     map.repeat = repeat;
     const CellSolid solid(map);
-    for (const CellMethod method : {CellMethod::boundary, CellMethod::leap, CellMethod::increment}) {
+    for (const CellMethod method :
+         {CellMethod::boundary, CellMethod::leap, CellMethod::increment}) {
       std::vector<std::uint64_t> hashes;
       test::for_each_target([&](const char*) {
         std::uint64_t hash = 0;
@@ -286,10 +288,9 @@ TEST(Walk, IncrementsTunnelThroughThinWallsAndSayNothing) {
   careless.cells.increment = 3.1;
   EXPECT_EQ(trace(CellSolid(wall), one_lane<float>(0.5, 0.5, 1, 0), careless).ending,
             Ending::escaped);
-  EXPECT_EQ(trace(CellSolid(wall), one_lane<float>(0.5, 0.5, 1, 0),
-                  with_method(CellMethod::boundary))
-                .t,
-            4.5f);
+  EXPECT_EQ(
+      trace(CellSolid(wall), one_lane<float>(0.5, 0.5, 1, 0), with_method(CellMethod::boundary)).t,
+      4.5f);
 }
 
 TEST(Walk, LanesThatMeetNothingEscapeAtTheFarLimit) {
@@ -376,8 +377,8 @@ TEST(Walk, RepeatedMapsGoOnWithoutEnd) {
   const CellSolid solid(map);
   for (const CellMethod method : exact_methods) {
     for (int copy = -3; copy <= 3; ++copy) {
-      const auto met = trace(solid, one_lane<float>(0.5 + 7 * copy, 2.5 - 5 * copy, 1, 0),
-                             with_method(method));
+      const auto met =
+          trace(solid, one_lane<float>(0.5 + 7 * copy, 2.5 - 5 * copy, 1, 0), with_method(method));
       EXPECT_EQ(met.t, 2.5f);
       EXPECT_EQ(met.item, 2u * 7u + 3u);
     }

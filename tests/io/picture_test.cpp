@@ -11,13 +11,13 @@
 namespace photonlane::io {
 namespace {
 
-using ::testing::HasSubstr;
 using test::TemporaryFolder;
+using ::testing::HasSubstr;
 
 Frame some_frame(LayerSet layers) {
   const World world = compile(test::drawn("######\n#....#\n#.A...\n#....#\n######"));
-  return render(world, Camera{.eye = {1.4, 1.3, 1.6}, .heading = 0.5}, Budget{.frame = {123, 77, 2}},
-                test::with_layers(layers));
+  return render(world, Camera{.eye = {1.4, 1.3, 1.6}, .heading = 0.5},
+                Budget{.frame = {123, 77, 2}}, test::with_layers(layers));
 }
 
 TEST(Png, ComesBackByteForByte) {
@@ -108,8 +108,8 @@ TEST(Ramp, LightnessRisesEvenly) {
 
 TEST(LayerPictures, HaveALegendBelowAndThePixelsAbove) {
   const Frame frame = some_frame(LayerSet::measurable());
-  for (const Layer layer : {Layer::depth, Layer::ray_distance, Layer::face, Layer::cell,
-                            Layer::steps, Layer::ending}) {
+  for (const Layer layer :
+       {Layer::depth, Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending}) {
     const Picture plain = layer_picture(frame, layer, false);
     EXPECT_EQ(plain.size, frame.size());
     const Picture full = layer_picture(frame, layer);

@@ -13,9 +13,9 @@
 namespace photonlane::io {
 namespace {
 
+using test::TemporaryFolder;
 using ::testing::HasSubstr;
 using ::testing::StartsWith;
-using test::TemporaryFolder;
 
 const std::string good = R"(title: A test
 camera: {eye: [1.5, 1.5, 1.6], heading: 45, field_of_view: 60}
@@ -184,8 +184,8 @@ TEST(SceneFile, AliasesAndNestingCannotGrowWithoutBound) {
   EXPECT_THAT(refusal("title: &a [*a]\n"), HasSubstr("alias inside what it stands for"));
   EXPECT_THAT(refusal("title: *nothing\n"), StartsWith("s.yaml:1:"));
   // A sound alias is as good as what it stands for.
-  EXPECT_EQ(refusal(with("moss: {base: \"#446622\"}", "moss: *b").replace(
-                good.find("brick: {"), 7, "brick: &b ")),
+  EXPECT_EQ(refusal(with("moss: {base: \"#446622\"}", "moss: *b")
+                        .replace(good.find("brick: {"), 7, "brick: &b ")),
             "accepted");
 }
 
@@ -249,7 +249,8 @@ TEST(SceneFile, MapFilesThatAreNotThereOrBroken) {
   write_png(folder.path() + "/whole.png", Picture(Size{64, 64}));
   std::ifstream whole(folder.path() + "/whole.png", std::ios::binary);
   const std::string bytes((std::istreambuf_iterator<char>(whole)), {});
-  for (const std::size_t kept : {std::size_t{0}, std::size_t{10}, std::size_t{50}, bytes.size() - 30}) {
+  for (const std::size_t kept :
+       {std::size_t{0}, std::size_t{10}, std::size_t{50}, bytes.size() - 30}) {
     folder.write("cut.png", bytes.substr(0, kept));
     EXPECT_THAT(message("cut.png"), HasSubstr("cannot be read as PNG")) << kept;
   }
@@ -276,7 +277,8 @@ TEST(SetByName, TakesBudgetAndCameraKnobs) {
 TEST(SceneReference, IsWhatTheDocumentationSays) {
   std::ifstream file(PHOTONLANE_SOURCE "/docs/scene-reference.md");
   const std::string text((std::istreambuf_iterator<char>(file)), {});
-  EXPECT_EQ(text, scene_reference()) << "photonlane describe --as markdown > docs/scene-reference.md";
+  EXPECT_EQ(text, scene_reference())
+      << "photonlane describe --as markdown > docs/scene-reference.md";
 }
 
 TEST(SceneSchema, KnowsEveryKeyTheReaderTakes) {

@@ -62,7 +62,8 @@ TEST(Compare, StructuralSimilarityEqualsThePlainFormula) {
   // The window's sums taken pixel by pixel over the two-dimensional neighborhood.
   const Size size{21, 14};
   const auto noise = [](int x, int y, std::uint64_t seed) {
-    return 0.2f + 0.6f * random_uniform({.seed = seed, .pixel = static_cast<std::uint64_t>(y * 100 + x)}, 0);
+    return 0.2f + 0.6f * random_uniform(
+                             {.seed = seed, .pixel = static_cast<std::uint64_t>(y * 100 + x)}, 0);
   };
   const auto value_a = [&](int x, int y) { return noise(x, y, 1); };
   const auto value_b = [&](int x, int y) { return 0.7f * noise(x, y, 1) + 0.3f * noise(x, y, 2); };

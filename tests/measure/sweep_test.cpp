@@ -8,9 +8,9 @@
 namespace photonlane {
 namespace {
 
+using ::testing::Contains;
 using ::testing::ElementsAre;
 using ::testing::HasSubstr;
-using ::testing::Contains;
 using ::testing::IsEmpty;
 
 std::string refusal(std::string_view text) {
@@ -47,8 +47,9 @@ TEST(Vary, RefusesWhatIsNoRange) {
 }
 
 struct Glass {
-  World world = compile(test::drawn("##########\n#........#\n#.A...A..#\n#........#\n#....A...#\n"
-                                    "#........#\n##########"));
+  World world =
+      compile(test::drawn("##########\n#........#\n#.A...A..#\n#........#\n#....A...#\n"
+                          "#........#\n##########"));
   Camera camera{.eye = {1.3, 1.2, 1.4}, .heading = degrees(30)};
   Budget budget{.frame = {120, 80, 1}};
   SweepOptions options{.repeats = 3, .warm_up = 1, .threads = 1, .progress = {}};
@@ -56,11 +57,10 @@ struct Glass {
 
 TEST(Sweep, EveryCombinationOnceWithErrorsThatFallWithTheStep) {
   const Glass glass;
-  const Sweep result =
-      sweep(glass.world, glass.camera, glass.budget,
-            {parse_vary("cells.method=leap,boundary,increment"),
-             parse_vary("cells.increment=0.8,0.2,0.02")},
-            glass.options);
+  const Sweep result = sweep(glass.world, glass.camera, glass.budget,
+                             {parse_vary("cells.method=leap,boundary,increment"),
+                              parse_vary("cells.increment=0.8,0.2,0.02")},
+                             glass.options);
   ASSERT_EQ(result.settings.size(), 5u) << "the increment counts beside its own method only";
   EXPECT_THAT(result.settings[0].values, ElementsAre("leap", "-"));
   EXPECT_THAT(result.settings[1].values, ElementsAre("boundary", "-"));
@@ -91,9 +91,9 @@ TEST(Sweep, VariedSamplesAreMeasuredAgainstMore) {
 
 TEST(Sweep, VariedSizesAreResampledToTheLargest) {
   const Glass glass;
-  const Sweep result = sweep(glass.world, glass.camera, glass.budget,
-                             {parse_vary("frame.width=30,60,120"), parse_vary("frame.height=80")},
-                             glass.options);
+  const Sweep result =
+      sweep(glass.world, glass.camera, glass.budget,
+            {parse_vary("frame.width=30,60,120"), parse_vary("frame.height=80")}, glass.options);
   EXPECT_EQ(result.reference.frame.width, 120);
   EXPECT_GT(result.settings[0].error.rmse, result.settings[1].error.rmse);
   EXPECT_LT(result.settings[2].error.rmse, 1e-6);

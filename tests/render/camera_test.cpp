@@ -9,7 +9,9 @@
 namespace photonlane {
 namespace {
 
-double angle_of(const Viewing::Direction& direction) { return std::atan2(direction.y, direction.x); }
+double angle_of(const Viewing::Direction& direction) {
+  return std::atan2(direction.y, direction.x);
+}
 
 TEST(Camera, TheMiddleOfTheFrameLooksAlongTheHeading) {
   for (const Projection projection : {Projection::planar, Projection::cylindrical}) {
@@ -89,8 +91,8 @@ TEST(Camera, RefusesFieldsOfViewThatCannotBeShown) {
   round.field_of_view = degrees(361);
   EXPECT_TRUE(refused(round, {64, 40}));
   // A vertical field on a very wide frame would go round more than once.
-  EXPECT_TRUE(refused({.field_of_view = degrees(60), .projection = Projection::cylindrical},
-                      {6400, 400}));
+  EXPECT_TRUE(
+      refused({.field_of_view = degrees(60), .projection = Projection::cylindrical}, {6400, 400}));
   Camera lost;
   lost.eye.x() = std::numeric_limits<double>::infinity();
   EXPECT_TRUE(refused(lost, {64, 40}));

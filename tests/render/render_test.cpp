@@ -11,9 +11,9 @@
 namespace photonlane {
 namespace {
 
-using ::testing::HasSubstr;
 using test::hash_of;
 using test::with_layers;
+using ::testing::HasSubstr;
 
 constexpr LayerSet everything = [] {
   LayerSet layers = LayerSet::measurable();
@@ -38,8 +38,8 @@ TEST(Render, EveryPixelOfARoomIsWhatGeometrySays) {
   Hall hall;
   hall.camera.heading = degrees(78);
   const Size size{320, 200};
-  const Frame frame = render(hall.world, hall.camera, sized(size.width, size.height),
-                             with_layers(everything));
+  const Frame frame =
+      render(hall.world, hall.camera, sized(size.width, size.height), with_layers(everything));
   const double focal = 100 / std::tan(degrees(20));
   const auto depth = frame.values(Layer::depth);
   const auto distance = frame.values(Layer::ray_distance);
@@ -68,7 +68,8 @@ TEST(Render, ColorsAreBaseFacesShadedAndFogByDistance) {
   scene.room().solids.front().face_shade = 0.5;
   scene.room().fog = {.color = {0.9f, 0.1f, 0.4f}, .start = 6, .end = 20};
   const World world = compile(scene);
-  const Camera camera{.eye = {31.5, 50.25, 1.3}, .heading = degrees(60), .field_of_view = degrees(75)};
+  const Camera camera{
+      .eye = {31.5, 50.25, 1.3}, .heading = degrees(60), .field_of_view = degrees(75)};
   const Frame frame = render(world, camera, sized(300, 200), with_layers(everything));
   for (int y = 0; y < 200; ++y) {
     for (int x = 0; x < 300; ++x) {
@@ -98,8 +99,8 @@ TEST(Render, PlanarProjectionKeepsAStraightWallStraight) {
                         .field_of_view = degrees(field),
                         .field_axis = FieldAxis::horizontal};
     const Size size{601, 401};
-    const Frame frame = render(world, camera, sized(size.width, size.height),
-                               with_layers({Layer::face}));
+    const Frame frame =
+        render(world, camera, sized(size.width, size.height), with_layers({Layer::face}));
     const auto face = frame.codes(Layer::face);
     std::vector<std::pair<double, double>> edge;
     for (int x = 0; x < size.width; ++x) {
@@ -121,7 +122,8 @@ TEST(Render, PlanarProjectionKeepsAStraightWallStraight) {
     for (const auto& [x, y] : edge) {
       EXPECT_NEAR(y, exact(x), 0.5 + 1e-3) << field;
       const double share = (x - edge.front().first) / (edge.back().first - edge.front().first);
-      const double line = exact(edge.front().first) * (1 - share) + exact(edge.back().first) * share;
+      const double line =
+          exact(edge.front().first) * (1 - share) + exact(edge.back().first) * share;
       EXPECT_NEAR(exact(x), line, 1e-9);
     }
   }
@@ -180,8 +182,8 @@ TEST(Render, AnEyeInsideAWallSeesThatWallEverywhere) {
 TEST(Render, AWallAtNoDistanceFillsTheFrame) {
   // The eye stands exactly on the face of the east wall and looks into it, and past it.
   const World world = compile(test::drawn(test::square_room(4)));
-  const Frame into = render(world, Camera{.eye = {5 - 1e-7, 2.5, 1.6}}, sized(40, 30),
-                            with_layers(everything));
+  const Frame into =
+      render(world, Camera{.eye = {5 - 1e-7, 2.5, 1.6}}, sized(40, 30), with_layers(everything));
   for (int y = 0; y < 30; ++y) {
     for (int x = 0; x < 40; ++x) EXPECT_LT(into.values(Layer::depth)(x, y), 1e-3);
   }
@@ -196,8 +198,8 @@ TEST(Render, SpentLanesAreShownAndNeverFaded) {
   Budget budget = sized(80, 60);
   budget.cells.method = CellMethod::boundary;
   budget.cells.steps = 40;
-  const Frame frame = render(compile(scene), Camera{.eye = {1.5, 1.5, 1.6}}, budget,
-                             with_layers(everything));
+  const Frame frame =
+      render(compile(scene), Camera{.eye = {1.5, 1.5, 1.6}}, budget, with_layers(everything));
   EXPECT_EQ(frame.tally.spent, 80u);
   EXPECT_EQ(frame.tally.steps, 80u * 40u);
   for (int x = 0; x < 80; ++x) {
@@ -402,8 +404,9 @@ std::string refusal(const World& world, const Camera& camera, const Budget& budg
 TEST(Render, RefusesWhatCannotBeMade) {
   const Hall hall;
   Camera camera = hall.camera;
-  EXPECT_THAT(refusal(hall.world, camera, sized(100000, 100000)),
-              HasSubstr("100000x100000 pixels needs 111.8 GiB for its layers, the limit is 8.0 GiB"));
+  EXPECT_THAT(
+      refusal(hall.world, camera, sized(100000, 100000)),
+      HasSubstr("100000x100000 pixels needs 111.8 GiB for its layers, the limit is 8.0 GiB"));
   EXPECT_THAT(refusal(hall.world, camera, sized(0, 10)), HasSubstr("frame.width: found '0'"));
   EXPECT_THAT(refusal(hall.world, camera, sized(10, -1)), HasSubstr("frame.height: found '-1'"));
   camera.eye.z() = 0;
@@ -441,7 +444,8 @@ TEST(Compile, RefusesScenesThatCannotBeTraced) {
 
 TEST(Render, TheSmallestAndTheOddestFrames) {
   const World world = compile(test::drawn("#"));
-  const Frame one = render(world, Camera{.eye = {-3, 0.5, 1}}, sized(1, 1), with_layers(everything));
+  const Frame one =
+      render(world, Camera{.eye = {-3, 0.5, 1}}, sized(1, 1), with_layers(everything));
   EXPECT_NEAR(one.values(Layer::depth)(0, 0), 3, 1e-6);
   for (const Size size : {Size{1, 500}, Size{700, 1}, Size{17, 3}, Size{513, 17}}) {
     const Frame frame = render(world, Camera{.eye = {-3, 0.5, 1}},

@@ -14,10 +14,10 @@
 namespace photonlane {
 namespace {
 
+using test::TemporaryFolder;
 using ::testing::ContainsRegex;
 using ::testing::HasSubstr;
 using ::testing::StartsWith;
-using test::TemporaryFolder;
 
 struct Outcome {
   int code = -1;
@@ -132,16 +132,17 @@ TEST_F(Tool, ComparesPictures) {
   tool("render court.yaml -o rough.png --set cells.method=increment --set cells.increment=0.5");
   const Outcome same = tool("compare exact.exr exact.exr --limit rmse=0 --limit share_other=0");
   EXPECT_EQ(same.code, 0);
-  EXPECT_EQ(same.output,
-            "rmse          0                            root mean square error of the display values\n"
-            "psnr          equal                        peak signal to noise\n"
-            "ssim          1.00000                      structural similarity\n"
-            "largest       0                            largest error of a channel\n"
-            "share_other   0                            share of pixels that met another cell, face "
-            "or ending\n"
-            "depth_median  0 m                          median depth error where both hit\n"
-            "depth_p99     0 m                          99th percentile of the depth error where "
-            "both hit\n");
+  EXPECT_EQ(
+      same.output,
+      "rmse          0                            root mean square error of the display values\n"
+      "psnr          equal                        peak signal to noise\n"
+      "ssim          1.00000                      structural similarity\n"
+      "largest       0                            largest error of a channel\n"
+      "share_other   0                            share of pixels that met another cell, face "
+      "or ending\n"
+      "depth_median  0 m                          median depth error where both hit\n"
+      "depth_p99     0 m                          99th percentile of the depth error where "
+      "both hit\n");
   const Outcome rough = tool("compare rough.exr exact.exr --limit rmse=0.001 -o diff.png");
   EXPECT_EQ(rough.code, 1);
   EXPECT_THAT(rough.errors, ContainsRegex("^rmse is 0[.][0-9]+, expected rmse at most 0.001\n$"));
@@ -165,9 +166,9 @@ TEST_F(Tool, ComparesPictures) {
 }
 
 TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
-  const Outcome outcome =
-      tool("sweep court.yaml --vary cells.method=leap,increment --vary cells.increment=0.5,0.05 "
-           "-o sweep --repeats 3 --limit rmse=0.0001");
+  const Outcome outcome = tool(
+      "sweep court.yaml --vary cells.method=leap,increment --vary cells.increment=0.5,0.05 "
+      "-o sweep --repeats 3 --limit rmse=0.0001");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_EQ(outcome.errors, "") << "no progress bar when piped";
   EXPECT_THAT(outcome.output, StartsWith("reference: 96x60, cells.method boundary, number double, "
@@ -186,8 +187,9 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
   EXPECT_EQ(io::read_png(folder.path() + "/sweep/cost-error.png").size, (Size{1280, 800}));
   EXPECT_THAT(folder.read("sweep/cost-error.svg"), HasSubstr("</svg>"));
 
-  const Outcome none = tool("sweep court.yaml --vary frame.samples=1,2 -o s2 --repeats 1 --limit "
-                            "ssim=1.5 --quiet");
+  const Outcome none = tool(
+      "sweep court.yaml --vary frame.samples=1,2 -o s2 --repeats 1 --limit "
+      "ssim=1.5 --quiet");
   EXPECT_EQ(none.code, 1);
   EXPECT_EQ(none.errors, "no setting keeps ssim at least 1.5\n");
 }
@@ -244,7 +246,8 @@ TEST_F(Tool, RefusesBadUsageInOneLine) {
             "court.yaml: --set cells.steps: expected KEY=VALUE");
   for (const char* size : {"640", "0x10", "-5x10", "axb", "10x", "nanx5"}) {
     EXPECT_THAT(refused(fmt::format("render court.yaml -o a.png --size={}", size)),
-                HasSubstr("expected WIDTHxHEIGHT")) << size;
+                HasSubstr("expected WIDTHxHEIGHT"))
+        << size;
   }
   EXPECT_THAT(refused("render court.yaml -o a.png --size 100000x100000"),
               ContainsRegex("court.yaml: a frame of 100000x100000 pixels needs 37.3 GiB"));
@@ -255,7 +258,8 @@ TEST_F(Tool, RefusesBadUsageInOneLine) {
   EXPECT_THAT(refused("sweep court.yaml --vary cells.steps=5 -o s --metric speed"),
               HasSubstr("--metric speed: no such metric"));
   EXPECT_THAT(refused("sweep court.yaml --vary cells.steps=5 -o s --size 100000x100000"),
-              HasSubstr("GiB")) << "and the folder it had made is gone";
+              HasSubstr("GiB"))
+      << "and the folder it had made is gone";
 }
 
 TEST_F(Tool, RefusesBadFilesInOneLine) {
@@ -263,7 +267,8 @@ TEST_F(Tool, RefusesBadFilesInOneLine) {
             "missing.yaml: cannot be read: No such file or directory");
   EXPECT_EQ(refused("render . -o a.png"), ".: is a folder, expected a file");
   folder.write("twice.yaml", "title: a\ntitle: b\n");
-  EXPECT_EQ(refused("check twice.yaml"), "twice.yaml:2:1: key 'title' stands twice, first in line 1");
+  EXPECT_EQ(refused("check twice.yaml"),
+            "twice.yaml:2:1: key 'title' stands twice, first in line 1");
   folder.write("deep.yaml", std::string(10000, '['));
   EXPECT_THAT(refused("check deep.yaml"), HasSubstr("nested deeper than 64 levels"));
   std::string ragged = court;
@@ -271,7 +276,8 @@ TEST_F(Tool, RefusesBadFilesInOneLine) {
   EXPECT_EQ(refused("render ragged.yaml -o a.png"),
             "ragged.yaml:12:18: row of 7 cells, expected 8 like the rows above");
   folder.write("file", "");
-  EXPECT_THAT(refused("render court.yaml -o file/a.png"), StartsWith("file/a.png: cannot be written"));
+  EXPECT_THAT(refused("render court.yaml -o file/a.png"),
+              StartsWith("file/a.png: cannot be written"));
   EXPECT_THAT(refused("render court.yaml -o nowhere/a.exr"), StartsWith("nowhere/a.exr: "));
   EXPECT_THAT(refused("sweep court.yaml --vary frame.samples=1 -o file"), StartsWith("file: "));
   EXPECT_THAT(refused("demo -o file/x"), StartsWith("file/x: folder cannot be made"));
@@ -281,9 +287,9 @@ TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
   const Outcome outcome = tool("demo -o shown");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_TRUE(outcome.output.ends_with("\nshown\n")) << "the last line names the folder";
-  for (const char* name : {"view.png", "view-careless.png", "difference.png", "layer-depth.png",
-                           "layer-steps.png", "view.exr", "sweep.csv", "sweep.json",
-                           "cost-error.png", "cost-error.svg"}) {
+  for (const char* name :
+       {"view.png", "view-careless.png", "difference.png", "layer-depth.png", "layer-steps.png",
+        "view.exr", "sweep.csv", "sweep.json", "cost-error.png", "cost-error.svg"}) {
     EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/" + name)) << name;
   }
   const auto json = nlohmann::json::parse(folder.read("shown/sweep.json"));
@@ -295,7 +301,8 @@ TEST(Examples, Run) {
   const Outcome outcome =
       run(fmt::format("'{}/first_picture' picture.png", PHOTONLANE_EXAMPLES), folder);
   EXPECT_EQ(outcome.code, 0);
-  EXPECT_THAT(outcome.output, ContainsRegex("careless: +[0-9.]+ steps a lane, [0-9.]+ ms, RMSE 0[.]0"));
+  EXPECT_THAT(outcome.output,
+              ContainsRegex("careless: +[0-9.]+ steps a lane, [0-9.]+ ms, RMSE 0[.]0"));
   EXPECT_EQ(io::read_png(folder.path() + "/picture.png").size, (Size{640, 400}));
 }
 

@@ -1,0 +1,108 @@
+// Per-target include: what both ways of walking through cells share.
+
+#if defined(PHOTONLANE_CELL_JOB_INL_H_) == defined(HWY_TARGET_TOGGLE)
+#ifdef PHOTONLANE_CELL_JOB_INL_H_
+#undef PHOTONLANE_CELL_JOB_INL_H_
+#else
+#define PHOTONLANE_CELL_JOB_INL_H_
+#endif
+
+#include <hwy/highway.h>
+
+#include "photonlane/lane/lanes.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace photonlane {
+namespace HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+/// What all lanes of a batch have in common.
+template <class D>
+struct Job {
+  using VI = hn::Vec<hn::RebindToSigned<D>>;
+  const std::uint8_t* bytes;
+  hn::Vec<D> far;        // cells
+  hn::Vec<D> cell_size;  // meters
+  VI stride, width, height;
+};
+
+/// Whole numbers as a V, and back; both exact below 2^23.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V ToNumber(D d, hn::Vec<hn::RebindToSigned<D>> v) {
+  return hn::ConvertTo(d, v);
+}
+template <class D>
+HWY_INLINE hn::Vec<hn::RebindToSigned<D>> ToInteger(D, hn::Vec<D> v) {
+  return hn::ConvertTo(hn::RebindToSigned<D>(), v);
+}
+
+/// The distance map at each index: 0 where a lane has to stop.
+template <class D>
+HWY_INLINE typename Job<D>::VI DistanceAt(const Job<D>& job, typename Job<D>::VI index) {
+  const hn::RebindToSigned<D> di;
+  using Integer = hn::TFromD<hn::RebindToSigned<D>>;
+  const auto* base = reinterpret_cast<const Integer*>(job.bytes);
+  return hn::And(hn::GatherOffset(di, base, index), hn::Set(di, 255));
+}
+
+/// Stores whole numbers as 32 bits each, whatever the width of the lanes.
+template <class DI, class VI, class Code>
+HWY_INLINE void StoreCodes(DI di, VI codes, Code* to) {
+  auto* place = reinterpret_cast<std::int32_t*>(to);
+  if constexpr (sizeof(hn::TFromD<DI>) == sizeof(std::int32_t)) {
+    hn::Store(codes, di, place);
+  } else {
+    HWY_ALIGN std::int64_t wide[hn::MaxLanes(di)];
+    hn::Store(codes, di, wide);
+    for (std::size_t i = 0; i < hn::Lanes(di); ++i) place[i] = static_cast<std::int32_t>(wide[i]);
+  }
+}
+
+/// What became of a vector of lanes.
+template <class D>
+struct Outcome {
+  using V = hn::Vec<D>;
+  using VI = hn::Vec<hn::RebindToSigned<D>>;
+  using MI = hn::Mask<hn::RebindToSigned<D>>;
+  MI met;    // stands in a wall of the map
+  MI spent;  // ran out of steps
+  V t;       // cells
+  VI cell_x, cell_y;
+  VI steps;
+  MI by_x;      // came in across a boundary of constant x
+  MI at_start;  // never left the cell it started in
+};
+
+/// Writes the outcome of the lanes from i on into the batch of hits.
+template <class D>
+HWY_INLINE void Report(D d, const Job<D>& job, const Outcome<D>& end,
+                       const LaneBatch<hn::TFromD<D>>& lanes, HitBatch<hn::TFromD<D>>& hits,
+                       std::size_t i) {
+  const hn::RebindToSigned<D> di;
+  const auto code = [&](auto value) { return hn::Set(di, static_cast<int>(value)); };
+  const auto zero = hn::Zero(d);
+  const auto backward = [&](const hn::TFromD<D>* directions) {
+    return hn::RebindMask(di, hn::Lt(hn::Load(d, directions + i), zero));
+  };
+  const auto across_x =
+      hn::IfThenElse(backward(lanes.direction_x), code(Face::east), code(Face::west));
+  const auto across_y =
+      hn::IfThenElse(backward(lanes.direction_y), code(Face::north), code(Face::south));
+  const auto entered = hn::IfThenElse(end.by_x, across_x, across_y);
+  const auto face = hn::IfThenElse(end.at_start, code(Face::inside), entered);
+  StoreCodes(di, hn::IfThenElse(end.met, face, code(Face::none)), hits.face + i);
+  const auto missed = hn::IfThenElse(end.spent, code(Ending::spent), code(Ending::escaped));
+  StoreCodes(di, hn::IfThenElse(end.met, code(Ending::hit), missed), hits.ending + i);
+  const auto id = hn::Add(hn::Mul(end.cell_y, job.width), end.cell_x);
+  StoreCodes(di, hn::IfThenElse(end.met, id, hn::Set(di, -1)), hits.item + i);
+  StoreCodes(di, end.steps, hits.steps + i);
+  const auto stopped = hn::RebindMask(d, hn::Or(end.met, end.spent));
+  const auto t = hn::Mul(end.t, job.cell_size);
+  hn::Store(hn::IfThenElse(stopped, t, hn::Set(d, lanes.far_limit)), d, hits.t + i);
+}
+
+}  // namespace HWY_NAMESPACE
+}  // namespace photonlane
+HWY_AFTER_NAMESPACE();
+
+#endif  // include guard
