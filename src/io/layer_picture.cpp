@@ -146,7 +146,7 @@ std::array<std::uint8_t, 3> ramp(double share) {
       const float hue = s < 0.5f    ? 225 - 150 * s
                         : s < 0.78f ? 150 - 196 * (s - 0.5f)
                                     : 95 - 270 * (s - 0.78f);
-      const float chroma = 0.04f + 0.30f * s * (1 - s);
+      const float chroma = 0.04f + 0.23f * s * (1 - s);
       colors[i] = bytes_of(color_from_lightness(0.18f + 0.78f * s, chroma, hue));
     }
     return colors;
