@@ -34,6 +34,7 @@ struct Walk {
   V absolute_x, absolute_y;  // |direction|
   V start_x, start_y;        // the cell it starts in
   V t;
+  V far;
   VI index;           // into the distance bytes
   VI sign_x, sign_y;  // +-1
   VI cell_x, cell_y;  // kept up only where the map repeats
@@ -74,7 +75,7 @@ template <bool kRepeat, class D, class V = hn::Vec<D>>
 HWY_INLINE void Move(D d, const Job<D>& job, Walk<D>& walk, hn::Mask<D> active, V t,
                      hn::Mask<D> by_x, V after_x, V after_y) {
   const hn::RebindToSigned<D> di;
-  active = hn::And(active, hn::Le(t, job.far));
+  active = hn::And(active, hn::Le(t, walk.far));
   const auto moving = hn::RebindMask(di, active);
   const auto move_x = hn::Mul(ToInteger(d, hn::Sub(after_x, walk.crossed_x)), walk.sign_x);
   const auto move_y = hn::Mul(ToInteger(d, hn::Sub(after_y, walk.crossed_y)), walk.sign_y);
@@ -172,7 +173,7 @@ HWY_INLINE void Enter(D d, const Job<D>& job, Walk<D>& walk) {
   const V cell_x = hn::Add(walk.start_x, hn::Mul(crossed_x, ToNumber(d, walk.sign_x)));
   const V cell_y = hn::Add(walk.start_y, hn::Mul(crossed_y, ToNumber(d, walk.sign_y)));
   const auto inside = hn::AndNot(hn::Or(off(cell_x, last_x), off(cell_y, last_y)),
-                                 hn::And(hn::Ge(t, zero), hn::Le(t, job.far)));
+                                 hn::And(hn::Ge(t, zero), hn::Le(t, walk.far)));
   const auto entering = hn::And(outside, inside);
   const auto moving = hn::RebindMask(di, entering);
   walk.active = hn::AndNot(hn::AndNot(inside, outside), walk.active);
@@ -219,6 +220,7 @@ HWY_INLINE Walk<D> Start(D d, const Job<D>& job, bool repeat, const LaneBatch<hn
   axis(lanes.y, lanes.direction_y, walk.start_y, walk.offset_y, walk.inverse_y, walk.absolute_y,
        walk.sign_y);
   walk.crossed_x = walk.crossed_y = walk.t = zero;
+  walk.far = WalkLimit(d, job, lanes, i);
   walk.steps = hn::Zero(di);
   walk.by_x = hn::Lt(one, zero);
   walk.active = hn::FirstN(d, HWY_MIN(hn::Lanes(d), lanes.size - HWY_MIN(i, lanes.size)));

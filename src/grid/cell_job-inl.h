@@ -21,8 +21,9 @@ template <class D>
 struct Job {
   using VI = hn::Vec<hn::RebindToSigned<D>>;
   const std::uint8_t* bytes;
-  hn::Vec<D> far;        // cells
+  hn::Vec<D> far;        // meters
   hn::Vec<D> cell_size;  // meters
+  hn::Vec<D> ceiling;    // meters above the floor at 0
   VI stride, width, height;
 };
 
@@ -34,6 +35,24 @@ HWY_INLINE V ToNumber(D d, hn::Vec<hn::RebindToSigned<D>> v) {
 template <class D>
 HWY_INLINE hn::Vec<hn::RebindToSigned<D>> ToInteger(D, hn::Vec<D> v) {
   return hn::ConvertTo(hn::RebindToSigned<D>(), v);
+}
+
+/// Where the lanes from i on meet the floor or the ceiling, in meters; infinite for level ones.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V LevelAt(D d, const Job<D>& job, const LaneBatch<hn::TFromD<D>>& lanes, std::size_t i) {
+  const V z = hn::Load(d, lanes.z + i);
+  const V rise = hn::Load(d, lanes.direction_z + i);
+  const V zero = hn::Zero(d);
+  const V height = hn::IfThenElse(hn::Lt(rise, zero), hn::Neg(z), hn::Sub(job.ceiling, z));
+  const V t = hn::Max(hn::Div(height, rise), zero);
+  return hn::IfThenElse(hn::Eq(rise, zero), hn::Inf(d), t);
+}
+
+/// How far the lanes from i on need to walk, in cells: to the far limit, the floor or the ceiling.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V WalkLimit(D d, const Job<D>& job, const LaneBatch<hn::TFromD<D>>& lanes,
+                       std::size_t i) {
+  return hn::Div(hn::Min(job.far, LevelAt(d, job, lanes, i)), job.cell_size);
 }
 
 /// The distance map at each index: 0 where a lane has to stop.
@@ -89,16 +108,24 @@ HWY_INLINE void Report(D d, const Job<D>& job, const Outcome<D>& end,
   const auto across_y =
       hn::IfThenElse(backward(lanes.direction_y), code(Face::north), code(Face::south));
   const auto entered = hn::IfThenElse(end.by_x, across_x, across_y);
-  const auto face = hn::IfThenElse(end.at_start, code(Face::inside), entered);
-  StoreCodes(di, hn::IfThenElse(end.met, face, code(Face::none)), hits.face + i);
+  const auto wall = hn::IfThenElse(end.at_start, code(Face::inside), entered);
+  // Lanes that walked as far as they needed are at the floor or the ceiling, or have escaped.
+  const auto level = LevelAt(d, job, lanes, i);
+  const auto on_level =
+      hn::AndNot(hn::Or(end.met, end.spent), hn::RebindMask(di, hn::Le(level, job.far)));
+  const auto flat =
+      hn::IfThenElse(backward(lanes.direction_z), code(Face::floor), code(Face::ceiling));
+  const auto open = hn::IfThenElse(on_level, flat, code(Face::none));
+  StoreCodes(di, hn::IfThenElse(end.met, wall, open), hits.face + i);
   const auto missed = hn::IfThenElse(end.spent, code(Ending::spent), code(Ending::escaped));
-  StoreCodes(di, hn::IfThenElse(end.met, code(Ending::hit), missed), hits.ending + i);
+  StoreCodes(di, hn::IfThenElse(hn::Or(end.met, on_level), code(Ending::hit), missed),
+             hits.ending + i);
   const auto id = hn::Add(hn::Mul(end.cell_y, job.width), end.cell_x);
   StoreCodes(di, hn::IfThenElse(end.met, id, hn::Set(di, -1)), hits.item + i);
   StoreCodes(di, end.steps, hits.steps + i);
   const auto stopped = hn::RebindMask(d, hn::Or(end.met, end.spent));
   const auto t = hn::Mul(end.t, job.cell_size);
-  hn::Store(hn::IfThenElse(stopped, t, hn::Set(d, lanes.far_limit)), d, hits.t + i);
+  hn::Store(hn::IfThenElse(stopped, t, hn::Min(job.far, level)), d, hits.t + i);
 }
 
 }  // namespace HWY_NAMESPACE

@@ -14,7 +14,7 @@ namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
 template <class Number>
-HWY_INLINE void WalkCells(const DistanceMap& map, bool repeat, double cell_size,
+HWY_INLINE void WalkCells(const DistanceMap& map, const CellMap& cells,
                           const LaneBatch<Number>& lanes, const CellBudget& budget,
                           HitBatch<Number>& hits) {
   using D = hn::ScalableTag<Number>;
@@ -24,12 +24,14 @@ HWY_INLINE void WalkCells(const DistanceMap& map, bool repeat, double cell_size,
   const DI di;
   Job<D> job;
   job.bytes = map.bytes.data();
-  job.cell_size = hn::Set(d, static_cast<Number>(cell_size));
-  job.far = hn::Div(hn::Set(d, lanes.far_limit), job.cell_size);
+  job.cell_size = hn::Set(d, static_cast<Number>(cells.cell_size));
+  job.ceiling = hn::Set(d, static_cast<Number>(cells.wall_height));
+  job.far = hn::Set(d, lanes.far_limit);
   job.stride = hn::Set(di, static_cast<Integer>(map.stride));
   job.width = hn::Set(di, static_cast<Integer>(map.width));
   job.height = hn::Set(di, static_cast<Integer>(map.height));
   const std::int64_t limit = budget.steps;
+  const bool repeat = cells.repeat;
   switch (budget.method) {
     case CellMethod::boundary:
       return repeat ? WalkBoundaries<false, true>(d, job, lanes, limit, hits)
@@ -38,20 +40,20 @@ HWY_INLINE void WalkCells(const DistanceMap& map, bool repeat, double cell_size,
       return repeat ? WalkBoundaries<true, true>(d, job, lanes, limit, hits)
                     : WalkBoundaries<true, false>(d, job, lanes, limit, hits);
     case CellMethod::increment: {
-      const auto increment = static_cast<Number>(budget.increment / cell_size);
+      const auto increment = static_cast<Number>(budget.increment / cells.cell_size);
       return repeat ? WalkIncrements<true>(d, job, increment, lanes, limit, hits)
                     : WalkIncrements<false>(d, job, increment, lanes, limit, hits);
     }
   }
 }
 
-void WalkFloat(const DistanceMap& map, bool repeat, double cell_size, const LaneBatch<float>& lanes,
+void WalkFloat(const DistanceMap& map, const CellMap& cells, const LaneBatch<float>& lanes,
                const CellBudget& budget, HitBatch<float>& hits) {
-  WalkCells(map, repeat, cell_size, lanes, budget, hits);
+  WalkCells(map, cells, lanes, budget, hits);
 }
-void WalkDouble(const DistanceMap& map, bool repeat, double cell_size,
-                const LaneBatch<double>& lanes, const CellBudget& budget, HitBatch<double>& hits) {
-  WalkCells(map, repeat, cell_size, lanes, budget, hits);
+void WalkDouble(const DistanceMap& map, const CellMap& cells, const LaneBatch<double>& lanes,
+                const CellBudget& budget, HitBatch<double>& hits) {
+  WalkCells(map, cells, lanes, budget, hits);
 }
 
 }  // namespace HWY_NAMESPACE
@@ -64,17 +66,17 @@ namespace photonlane {
 HWY_EXPORT(WalkFloat);
 HWY_EXPORT(WalkDouble);
 
-HitBatch<float> walk_cells(const DistanceMap& map, bool repeat, double cell_size,
+HitBatch<float> walk_cells(const DistanceMap& map, const CellMap& cells,
                            const LaneBatch<float>& lanes, const CellBudget& budget) {
   HitBatch<float> hits;
-  HWY_DYNAMIC_DISPATCH(WalkFloat)(map, repeat, cell_size, lanes, budget, hits);
+  HWY_DYNAMIC_DISPATCH(WalkFloat)(map, cells, lanes, budget, hits);
   return hits;
 }
 
-HitBatch<double> walk_cells(const DistanceMap& map, bool repeat, double cell_size,
+HitBatch<double> walk_cells(const DistanceMap& map, const CellMap& cells,
                             const LaneBatch<double>& lanes, const CellBudget& budget) {
   HitBatch<double> hits;
-  HWY_DYNAMIC_DISPATCH(WalkDouble)(map, repeat, cell_size, lanes, budget, hits);
+  HWY_DYNAMIC_DISPATCH(WalkDouble)(map, cells, lanes, budget, hits);
   return hits;
 }
 

@@ -6,12 +6,12 @@
 
 namespace photonlane {
 
-/// Walks a batch of lanes through the cells, by the budget's method, and tells what they met; the
-/// material of a hit is left to the caller. Lanes are taken as level: their direction_z is not
-/// read. `cell_size` in meters.
-HitBatch<float> walk_cells(const DistanceMap& map, bool repeat, double cell_size,
+/// Walks a batch of lanes through the cells of a map, by the budget's method, and tells what they
+/// met: a wall, the floor, the ceiling. Walls reach from floor to ceiling. The material of a hit is
+/// left to the caller.
+HitBatch<float> walk_cells(const DistanceMap& map, const CellMap& cells,
                            const LaneBatch<float>& lanes, const CellBudget& budget);
-HitBatch<double> walk_cells(const DistanceMap& map, bool repeat, double cell_size,
+HitBatch<double> walk_cells(const DistanceMap& map, const CellMap& cells,
                             const LaneBatch<double>& lanes, const CellBudget& budget);
 
 }  // namespace photonlane

@@ -9,7 +9,8 @@ struct CellSolid::Distances {
   DistanceMap map;
 };
 
-CellSolid::CellSolid(CellMap map) : map_(std::move(map)) {
+CellSolid::CellSolid(CellMap map, std::uint32_t floor_material, std::uint32_t ceiling_material)
+    : map_(std::move(map)), floor_material_(floor_material), ceiling_material_(ceiling_material) {
   validate(map_);
   distances_ = std::make_unique<Distances>(Distances{measure_distances(map_)});
 }
@@ -18,10 +19,13 @@ CellSolid::~CellSolid() = default;
 
 template <class Number>
 HitBatch<Number> CellSolid::trace(const LaneBatch<Number>& lanes, const Budget& budget) const {
-  HitBatch<Number> hits =
-      walk_cells(distances_->map, map_.repeat, map_.cell_size, lanes, budget.cells);
+  HitBatch<Number> hits = walk_cells(distances_->map, map_, lanes, budget.cells);
   for (std::size_t i = 0; i < lanes.size; ++i) {
-    hits.material[i] = hits.item[i] == no_item ? 0 : material_of(map_.cells[hits.item[i]]);
+    if (hits.item[i] != no_item) {
+      hits.material[i] = material_of(map_.cells[hits.item[i]]);
+    } else {
+      hits.material[i] = hits.face[i] == Face::floor ? floor_material_ : ceiling_material_;
+    }
   }
   return hits;
 }

@@ -35,7 +35,8 @@ HWY_NOINLINE void WalkIncrements(D d, const Job<D>& job, hn::TFromD<D> increment
     const V direction_y = hn::Load(d, lanes.direction_y + i);
     auto active = hn::FirstN(d, HWY_MIN(hn::Lanes(d), lanes.size - i));
     V taken = zero;
-    V last = job.far;  // where nothing more can be met
+    const V limit_t = WalkLimit(d, job, lanes, i);
+    V last = limit_t;  // where nothing more can be met
     if constexpr (!kRepeat) {
       // Steps before the map is entered and after it is left find nothing: skip them.
       V enter = zero;
@@ -50,7 +51,7 @@ HWY_NOINLINE void WalkIncrements(D d, const Job<D>& job, hn::TFromD<D> increment
       };
       clip(from_x, direction_x, width);
       clip(from_y, direction_y, height);
-      taken = hn::Max(hn::Floor(hn::Div(hn::Min(enter, job.far), step)), zero);
+      taken = hn::Max(hn::Floor(hn::Div(hn::Min(enter, limit_t), step)), zero);
     }
     typename Job<D>::VI steps = hn::Zero(di);
     auto by_x = hn::Lt(one, zero);

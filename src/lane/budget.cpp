@@ -28,6 +28,9 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::cells, &CellBudget::increment>(
           "cells.increment", "meters", {0, 1000, true},
           "length of a step where cells.method is increment", 1, "cells.method=increment"),
+      knob<&Budget::rays>("rays", "", {},
+                          "one ray a column (level cameras only) or one a pixel; auto takes "
+                          "columns where they are exact"),
       knob<&Budget::number>("number", "", {}, "the number type lanes are traced in"),
       knob<&Budget::far_limit>("far_limit", "meters", {0, 1e6, true},
                                "where a lane that met nothing has escaped"),

@@ -21,6 +21,10 @@ std::span<const Knob<Camera>> camera_knobs() {
       knob<&Camera::eye>("eye", "meters", {-1e7, 1e7}, "where the eye is; z is its height"),
       knob<&Camera::heading>("heading", "degrees", {-36000, 36000},
                              "direction of view, counterclockwise from east (+x)", degrees(1)),
+      knob<&Camera::pitch>("pitch", "degrees", {-90, 90},
+                           "how far the view axis points above the horizon", degrees(1)),
+      knob<&Camera::roll>("roll", "degrees", {-36000, 36000},
+                          "how far the camera is tilted clockwise", degrees(1)),
       knob<&Camera::field_of_view>("field_of_view", "degrees", {0, 360, true},
                                    "angle seen along field_axis; below 180 where planar",
                                    degrees(1)),
@@ -61,20 +65,41 @@ Viewing viewing(const Camera& camera, Size size) {
                             size.width, size.height, size.width / view.focal / degrees(1)));
   }
   const auto [sine, cosine] = sine_cosine(camera.heading);
-  view.forward_x = cosine;
-  view.forward_y = sine;
-  view.right_x = sine;
-  view.right_y = -cosine;
+  const auto [pitch_sine, pitch_cosine] = sine_cosine(camera.pitch);
+  const auto [roll_sine, roll_cosine] = sine_cosine(camera.roll);
+  const Vec3d ahead(cosine, sine, 0);
+  const Vec3d aside(sine, -cosine, 0);
+  const Vec3d above(0, 0, 1);
+  view.forward = ahead * pitch_cosine + above * pitch_sine;
+  const Vec3d upright = above * pitch_cosine - ahead * pitch_sine;
+  view.right = aside * roll_cosine - upright * roll_sine;
+  view.up = upright * roll_cosine + aside * roll_sine;
   return view;
+}
+
+Camera Camera::look_at(const Vec3d& eye, const Vec3d& target, double field_of_view) {
+  const Vec3d way = target - eye;
+  const double across = std::hypot(way.x(), way.y());
+  Camera camera{.eye = eye, .field_of_view = field_of_view};
+  camera.heading = across == 0 ? 0 : std::atan2(way.y(), way.x());
+  camera.pitch = way.z() == 0 ? 0 : std::atan2(way.z(), across);
+  return camera;
 }
 
 Viewing::Direction Viewing::direction(double u) const {
   if (planar) {
     const double length = std::sqrt(1 + u * u);
-    return {(forward_x + u * right_x) / length, (forward_y + u * right_y) / length, length, 1};
+    return {(forward.x() + u * right.x()) / length, (forward.y() + u * right.y()) / length, length,
+            1};
   }
   const auto [sine, cosine] = sine_cosine(u);
-  return {cosine * forward_x + sine * right_x, cosine * forward_y + sine * right_y, 1, cosine};
+  return {cosine * forward.x() + sine * right.x(), cosine * forward.y() + sine * right.y(), 1,
+          cosine};
+}
+
+Vec3d Viewing::ray(double u, double v) const {
+  const auto [sine, cosine] = planar ? SineCosine{u, 1} : sine_cosine(u);
+  return (forward * cosine + right * sine + up * v).normalized();
 }
 
 }  // namespace photonlane

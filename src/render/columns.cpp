@@ -20,6 +20,7 @@ void aim(const Viewing& view, double offset, int first, LaneBatch<Number>& lanes
       lanes.direction_x[i] = static_cast<Number>(direction.x);
       lanes.direction_y[i] = static_cast<Number>(direction.y);
       length[i] = 1;
+      columns.length_square[first + i] = 1;
       columns.axis[first + i] = static_cast<float>(direction.axis);
     }
     return;
@@ -30,8 +31,8 @@ void aim(const Viewing& view, double offset, int first, LaneBatch<Number>& lanes
     const double u = left + i * inverse_focal;
     const double square = 1 + u * u;
     const double inverse = 1 / std::sqrt(square);
-    lanes.direction_x[i] = static_cast<Number>((view.forward_x + u * view.right_x) * inverse);
-    lanes.direction_y[i] = static_cast<Number>((view.forward_y + u * view.right_y) * inverse);
+    lanes.direction_x[i] = static_cast<Number>((view.forward.x() + u * view.right.x()) * inverse);
+    lanes.direction_y[i] = static_cast<Number>((view.forward.y() + u * view.right.y()) * inverse);
     length[i] = static_cast<Number>(square * inverse);
     columns.length_square[first + i] = static_cast<float>(square);
     columns.axis[first + i] = 1;

@@ -122,14 +122,14 @@ void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, c
 }
 
 void EncodeRowSimd(const float* red, const float* green, const float* blue, std::uint32_t* display,
-                   std::size_t count, int y) {
+                   std::size_t count, int x, int y) {
   const D d;
   const DU du;
-  VU dither = DitherBits(0, y);
+  VU dither = DitherBits(x, y);
   const VU dither_step = hn::Set(du, dither_x * static_cast<std::uint32_t>(hn::Lanes(d)));
   for (std::size_t i = 0; i < count; i += hn::Lanes(d)) {
-    hn::Store(Pack(hn::Load(d, red + i), hn::Load(d, green + i), hn::Load(d, blue + i), dither), du,
-              display + i);
+    hn::Store(Pack(hn::LoadU(d, red + i), hn::LoadU(d, green + i), hn::LoadU(d, blue + i), dither),
+              du, display + i);
     dither = hn::Add(dither, dither_step);
   }
 }
@@ -150,8 +150,8 @@ void fill_row(const FillColumns* columns, const FillRow* rows, int samples, cons
 }
 
 void encode_row(const float* red, const float* green, const float* blue, std::uint32_t* display,
-                std::size_t count, int y) {
-  HWY_DYNAMIC_DISPATCH(EncodeRowSimd)(red, green, blue, display, count, y);
+                std::size_t count, int x, int y) {
+  HWY_DYNAMIC_DISPATCH(EncodeRowSimd)(red, green, blue, display, count, x, y);
 }
 
 }  // namespace photonlane

@@ -44,8 +44,9 @@ struct FillTarget {
 void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FillFog& fog,
               std::size_t count, int x, int y, const FillTarget& target);
 
-/// Linear light to packed display values, with the dither of the place in the frame.
+/// Linear light to packed display values, with the dither of the place in the frame. `display` is
+/// on a cache line's boundary; it and the sources may be touched up to 15 values past `count`.
 void encode_row(const float* red, const float* green, const float* blue, std::uint32_t* display,
-                std::size_t count, int y);
+                std::size_t count, int x, int y);
 
 }  // namespace photonlane

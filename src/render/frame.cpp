@@ -95,9 +95,10 @@ void encode_display(Frame& frame) {
   }
   const Plane<std::uint32_t> display = frame.codes(Layer::display);
   for (int y = 0; y < frame.size().height; ++y) {
-    encode_row(
-        frame.values(Layer::color, 0).row(y).data(), frame.values(Layer::color, 1).row(y).data(),
-        frame.values(Layer::color, 2).row(y).data(), display.row(y).data(), frame.size().width, y);
+    encode_row(frame.values(Layer::color, 0).row(y).data(),
+               frame.values(Layer::color, 1).row(y).data(),
+               frame.values(Layer::color, 2).row(y).data(), display.row(y).data(),
+               frame.size().width, 0, y);
   }
   frame.cost.encode_ms += watch.milliseconds();
 }

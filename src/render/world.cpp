@@ -24,6 +24,8 @@ World compile(const Scene& scene) {
                   fmt::format("room with {} cell maps, expected one", room.solids.size()));
     }
     validate(room.fog);
+    validate_knobs(material_knobs(), room.floor);
+    validate_knobs(material_knobs(), room.ceiling);
     const CellMap& map = room.solids.front();
     const auto largest = std::max_element(map.cells.begin(), map.cells.end());
     if (largest != map.cells.end() && *largest > scene.materials.size()) {
@@ -32,12 +34,16 @@ World compile(const Scene& scene) {
     }
     CompiledRoom compiled;
     compiled.fog = room.fog;
-    compiled.floor = room.floor.base;
-    compiled.ceiling = room.ceiling.base;
+    const auto add_material = [&](const Material& material) {
+      data->materials.push_back(material);
+      return static_cast<std::uint32_t>(data->materials.size() - 1);
+    };
+    compiled.floor = add_material(room.floor);
+    compiled.ceiling = add_material(room.ceiling);
     compiled.ceiling_height = map.wall_height;
     compiled.north_shade = Color::Constant(static_cast<float>(map.face_shade));
     compiled.cell_size = map.cell_size;
-    compiled.solids.push_back(std::make_shared<CellSolid>(map));
+    compiled.solids.push_back(std::make_shared<CellSolid>(map, compiled.floor, compiled.ceiling));
     data->memory_bytes += compiled.solids.front()->memory_bytes();
     data->rooms.push_back(std::move(compiled));
   }

@@ -65,7 +65,7 @@ TEST(Camera, DirectionsAreUnitLengthAndScaleToTheViewAxis) {
   for (int x = 0; x <= 500; x += 20) {
     const Viewing::Direction direction = view.direction(view.u(x));
     EXPECT_NEAR(std::hypot(direction.x, direction.y), 1, 1e-14);
-    const double along = direction.x * view.forward_x + direction.y * view.forward_y;
+    const double along = direction.x * view.forward.x() + direction.y * view.forward.y();
     EXPECT_NEAR(along * direction.length, direction.axis, 1e-13);
   }
 }

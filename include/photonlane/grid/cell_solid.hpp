@@ -7,16 +7,17 @@
 
 namespace photonlane {
 
-/// A cell map compiled for tracing: its walls as a solid, with the distance map that leaps use.
-/// Walls are as high as lanes need: a lane is taken as level, at its own height. Memory: 3 bytes
-/// a cell.
+/// A cell map compiled for tracing: its walls, floor (z = 0) and ceiling (z = wall_height) as a
+/// solid, with the distance map that leaps use. Lanes start between floor and ceiling; level ones
+/// meet walls alone. Memory: 3 bytes a cell.
 class CellSolid final : public Solid {
  public:
   /// Throws Error (input) for a map that validate() refuses.
-  explicit CellSolid(CellMap map);
+  explicit CellSolid(CellMap map, std::uint32_t floor_material = 0,
+                     std::uint32_t ceiling_material = 0);
   ~CellSolid() override;
 
-  /// Traces level lanes (direction_z 0). The item of a hit is the cell's id, y * width + x.
+  /// The item of a wall is the cell's id, y * width + x; floor and ceiling have none.
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
 
@@ -32,6 +33,8 @@ class CellSolid final : public Solid {
   HitBatch<Number> trace(const LaneBatch<Number>& lanes, const Budget& budget) const;
 
   CellMap map_;
+  std::uint32_t floor_material_;
+  std::uint32_t ceiling_material_;
   std::unique_ptr<Distances> distances_;
 };
 

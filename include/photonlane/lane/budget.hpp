@@ -22,6 +22,15 @@ enum class NumberType { float32, float64 };
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<NumberType>{"float", "double"};
 
+/// Which rays make a frame.
+enum class Rays {
+  automatic,  ///< columns where they are exact, else pixels
+  columns,    ///< one lane a column: level cameras only
+  pixels,     ///< one lane a pixel
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<Rays>{"auto", "columns", "pixels"};
+
 struct FrameBudget {
   int width = 1280;
   int height = 800;
@@ -41,6 +50,7 @@ struct CellBudget {
 struct Budget {
   FrameBudget frame;
   CellBudget cells;
+  Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;
   double far_limit = 4096;  ///< meters; a lane that gets there has escaped
 

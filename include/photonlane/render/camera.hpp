@@ -17,38 +17,49 @@ enum class Projection { planar, cylindrical };
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<Projection>{"planar", "cylindrical"};
 
-/// A level camera. Heading counts counterclockwise seen from above: 0 looks along +x (east), a
-/// quarter turn along +y (north). Pixels are square.
+/// Where a frame is seen from. Heading counts counterclockwise seen from above: 0 looks along +x
+/// (east), a quarter turn along +y (north). Pitch looks up, roll tilts the camera clockwise. Pixels
+/// are square.
 struct Camera {
   Vec3d eye{0, 0, 1.6};                ///< meters; z is the height of the eye above the floor
   double heading = 0;                  ///< radians
+  double pitch = 0;                    ///< radians, above the horizon
+  double roll = 0;                     ///< radians
   double field_of_view = degrees(50);  ///< radians, along `field_axis`
   FieldAxis field_axis = FieldAxis::vertical;
   Projection projection = Projection::planar;
+
+  /// Level cameras see every column of a cell map by one lane.
+  bool level() const { return pitch == 0 && roll == 0; }
+
+  /// A camera at `eye` whose middle shows `target`.
+  static Camera look_at(const Vec3d& eye, const Vec3d& target, double field_of_view);
 };
 
 /// The knobs of a camera; angles in degrees. Options name them with "camera." in front.
 std::span<const Knob<Camera>> camera_knobs();
 
 /// What a frame's size makes of a camera. A column at pixel position px from the left lies at
-/// u = (px - width / 2) / focal: the tangent of the angle from the heading where planar, the angle
-/// itself where cylindrical. A row at py from the top lies at v = (height / 2 - py) / focal, the
-/// tangent of its angle above the horizon at the column's reach.
+/// u = (px - width / 2) / focal: the tangent of the angle from the view axis where planar, the
+/// angle itself where cylindrical. A row at py from the top lies at v = (height / 2 - py) / focal,
+/// the tangent of its angle above the middle row at the column's reach.
 struct Viewing {
-  double forward_x = 1, forward_y = 0;
-  double right_x = 0, right_y = -1;
+  Vec3d forward{1, 0, 0};
+  Vec3d right{0, -1, 0};
+  Vec3d up{0, 0, 1};
   double focal = 1;  ///< pixels
   double center_x = 0, center_y = 0;
   bool planar = true;
 
-  /// Plan direction of unit length at u; `across` becomes the tangent u where planar, else 0, and
-  /// `axis` the cosine that turns reach into distance along the view axis where cylindrical.
+  /// Direction in the plan of a level camera's column at u, of unit length.
   struct Direction {
     double x, y;
     double length;  ///< plan distance = reach * length
     double axis;    ///< distance along the view axis = reach * axis
   };
   Direction direction(double u) const;
+  /// Direction of the ray at (u, v) for any camera, of unit length.
+  Vec3d ray(double u, double v) const;
   double u(double pixel_x) const { return (pixel_x - center_x) / focal; }
   double v(double pixel_y) const { return (center_y - pixel_y) / focal; }
 };

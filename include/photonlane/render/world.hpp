@@ -11,8 +11,8 @@ namespace photonlane {
 /// A room compiled for tracing.
 struct CompiledRoom {
   Fog fog;
-  Color floor;
-  Color ceiling;
+  std::uint32_t floor = 0;    ///< index of its material
+  std::uint32_t ceiling = 0;  ///< index of its material
   double ceiling_height = 0;
   Color north_shade{1, 1, 1};  ///< factor of faces toward north and south
   double cell_size = 1;
@@ -30,6 +30,7 @@ class World {
   };
   explicit World(std::shared_ptr<const Data> data) : data_(std::move(data)) {}
 
+  /// The scene's materials, then those of floor and ceiling.
   const std::vector<Material>& materials() const { return data_->materials; }
   const CompiledRoom& room() const { return data_->rooms.front(); }
   /// Milliseconds that compiling took.

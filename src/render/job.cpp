@@ -1,0 +1,40 @@
+#include "render/job.hpp"
+
+#include <cmath>
+#include <numeric>
+
+namespace photonlane {
+
+std::vector<SampleOffset> sample_offsets(int samples) {
+  int generator = static_cast<int>(std::lround(samples * 0.6180339887));
+  while (std::gcd(generator, samples) != 1) ++generator;
+  std::vector<SampleOffset> offsets;
+  for (int s = 0; s < samples; ++s) {
+    const int row = static_cast<int>(static_cast<std::int64_t>(s) * generator % samples);
+    offsets.push_back({(s + 0.5) / samples, (row + 0.5) / samples});
+  }
+  return offsets;
+}
+
+void Progress::part_done() {
+  if (!callback_) return;
+  const std::lock_guard lock(mutex_);
+  if (!callback_(static_cast<double>(++done_) / static_cast<double>(parts_))) stopped_ = true;
+}
+
+void Progress::check() const {
+  if (stopped()) throw Error(ErrorKind::cancelled, "stopped by the caller");
+}
+
+FillTarget RenderJob::target(int x, int y) const {
+  FillTarget target;
+  if (frame.has(Layer::color)) {
+    target.red = frame.values(Layer::color, 0).row(y).data() + x;
+    target.green = frame.values(Layer::color, 1).row(y).data() + x;
+    target.blue = frame.values(Layer::color, 2).row(y).data() + x;
+  }
+  if (frame.has(Layer::display)) target.display = frame.codes(Layer::display).row(y).data() + x;
+  return target;
+}
+
+}  // namespace photonlane

@@ -1,0 +1,67 @@
+#pragma once
+
+#include <atomic>
+#include <functional>
+#include <mutex>
+#include <vector>
+
+#include "photonlane/render/render.hpp"
+#include "render/columns.hpp"
+
+namespace photonlane {
+
+/// Where a sample sits in its pixel, both in [0, 1).
+struct SampleOffset {
+  double x, y;
+};
+
+/// The samples of a pixel: the points of a rank-1 lattice, so that every sample has a column part
+/// and a row part of its own and edges near either axis get all the steps there are (Niederreiter,
+/// "Random Number Generation and Quasi-Monte Carlo Methods", 1992).
+std::vector<SampleOffset> sample_offsets(int samples);
+
+/// Tells the caller how far the frame is, and remembers when it asked to stop.
+class Progress {
+ public:
+  Progress(const std::function<bool(double)>& callback, std::size_t parts)
+      : callback_(callback), parts_(parts) {}
+
+  bool stopped() const { return stopped_.load(std::memory_order_relaxed); }
+  void part_done();
+  /// Throws Error (cancelled) where the caller asked to stop.
+  void check() const;
+
+ private:
+  const std::function<bool(double)>& callback_;
+  std::size_t parts_;
+  std::size_t done_ = 0;
+  std::mutex mutex_;
+  std::atomic<bool> stopped_ = false;
+};
+
+/// A frame in the making: all that casting and filling need, and the frame they fill.
+struct RenderJob {
+  const World& world;
+  const Camera& camera;
+  const Budget& budget;
+  const RenderOptions& options;
+  Viewing view;
+  Palette palette;
+  FillFog fog;
+  std::vector<SampleOffset> offsets;
+  Frame& frame;
+
+  bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
+  bool data() const { return options.layers.has_data(); }
+  Size size() const { return frame.size(); }
+  /// Where colors of a run of pixels go.
+  FillTarget target(int x, int y) const;
+};
+
+/// Casts one lane a column and sample, then fills rows from what they met.
+void render_columns(RenderJob& job);
+
+/// Casts one lane a pixel and sample.
+void render_pixels(RenderJob& job);
+
+}  // namespace photonlane
