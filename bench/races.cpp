@@ -163,13 +163,15 @@ void race_frames(const std::string& name, const CellMap& map, int rounds,
   std::vector<char> display_bytes(linear.size() * 4);
   Budget budget{.frame = {columns, rows, 1}};
   budget.far_limit = 20000;
-  const auto frame = [&](Layer layer, Frame& kept) {
+  const auto frame = [&](Layer layer, Frame& kept, Rays rays = Rays::columns) {
+    budget.rays = rays;
     return [&s, &kept, budget, layer] {
       kept = render(s.world, s.camera, budget,
                     {.layers = {layer}, .threads = 2, .progress = {}, .recycle = std::move(kept)});
     };
   };
-  Frame kept_linear, kept_display;
+  Frame kept_linear, kept_display, kept_pixels;
+  std::vector<textbook::Rgb> by_pixels(linear.size());
   std::vector<Runner> runners{
       {"display frame", frame(Layer::display, kept_display), {}},
       {"linear frame", frame(Layer::color, kept_linear), {}},
@@ -181,19 +183,29 @@ void race_frames(const std::string& name, const CellMap& map, int rounds,
        {}},
       {"writing its memory", [&] { write_memory(display_bytes, 1); }, {}},
       {"writing its memory", [&] { write_memory(linear_bytes, 2); }, {}}};
+  const Runner ours{"linear frame by pixels", frame(Layer::color, kept_pixels, Rays::pixels), {}};
+  const Runner plain{"plain frame by pixels",
+                     [&] { textbook::draw_pixels(s.map, s.eye, s.look, columns, rows, by_pixels); },
+                     {}};
+  std::vector<Runner> pixel_runners{ours, plain};
+  run_rounds(pixel_runners, std::max(3, rounds / 3));
   run_rounds(runners, rounds);
-  // The two pictures must be the same, or the race is about nothing.
+  // The pictures must be the same, or the race is about nothing.
   std::size_t wrong = 0;
   for (int y = 0; y < rows; ++y) {
     for (int x = 0; x < columns; ++x) {
-      const float plain = linear[static_cast<std::size_t>(y) * columns + x].g;
-      wrong += std::abs(plain - kept_linear.values(Layer::color, 1)(x, y)) > 0.004f;
+      const float plain_color = linear[static_cast<std::size_t>(y) * columns + x].g;
+      wrong += std::abs(plain_color - kept_linear.values(Layer::color, 1)(x, y)) > 0.004f;
+      wrong += std::abs(by_pixels[static_cast<std::size_t>(y) * columns + x].g -
+                        kept_pixels.values(Layer::color, 1)(x, y)) > 0.004f;
     }
   }
-  fmt::print("{}: {:.4f} % of the pixels differ from the plain frame\n", name,
-             100.0 * static_cast<double>(wrong) / static_cast<double>(linear.size()));
+  fmt::print("{}: {:.4f} % of the pixels differ from the plain frames\n", name,
+             100.0 * static_cast<double>(wrong) / (2.0 * static_cast<double>(linear.size())));
   races.push_back(race(name + ": display frame / plain frame", runners[0], runners[2], 5));
   races.push_back(race(name + ": linear frame / plain frame", runners[1], runners[3], 5));
+  races.push_back(race(name + ": frame by pixels / plain frame by pixels", pixel_runners[0],
+                       pixel_runners[1], 5));
   // A display frame is a third of the bytes and twice the arithmetic: memory is not its limit, so
   // its line has no bar.
   races.push_back(race(name + ": display frame / writing memory", runners[0], runners[4], 0));

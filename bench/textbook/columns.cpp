@@ -28,7 +28,7 @@ Hit cast_increments(const Map& map, const Eye& eye, float dx, float dy, float in
   return hit;
 }
 
-Hit cast_boundaries(const Map& map, const Eye& eye, float dx, float dy) {
+Hit cast_boundaries(const Map& map, const Eye& eye, float dx, float dy, float far) {
   Hit hit;
   hit.x = static_cast<int>(eye.x);
   hit.y = static_cast<int>(eye.y);
@@ -51,7 +51,7 @@ Hit cast_boundaries(const Map& map, const Eye& eye, float dx, float dy) {
       hit.y += step_y;
       hit.by_x = false;
     }
-    if (map.wall(hit.x, hit.y)) return hit;
+    if (hit.t >= far || map.wall(hit.x, hit.y)) return hit;
   }
 }
 

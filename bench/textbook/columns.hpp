@@ -33,8 +33,8 @@ struct Hit {
 /// One ray by equal steps of `increment`, the position added up, until a wall or `far`.
 Hit cast_increments(const Map& map, const Eye& eye, float dx, float dy, float increment, float far);
 
-/// One ray from boundary to boundary with running sums.
-Hit cast_boundaries(const Map& map, const Eye& eye, float dx, float dy);
+/// One ray from boundary to boundary with running sums, until a wall or `far`.
+Hit cast_boundaries(const Map& map, const Eye& eye, float dx, float dy, float far = 1e30f);
 
 /// The directions of the columns of a frame, casting each, hits in order.
 void cast_columns_increments(const Map& map, const Eye& eye, float increment, float far,

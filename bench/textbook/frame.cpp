@@ -6,6 +6,14 @@
 namespace textbook {
 namespace {
 
+/// The color at a distance along the ray.
+Rgb faded(const Look& look, const Rgb& color, float distance) {
+  const float raw = (distance - look.fog_start) / (look.fog_end - look.fog_start);
+  const float fade = std::min(std::max(raw, 0.0f), 1.0f);
+  return {color.r + (look.fog.r - color.r) * fade, color.g + (look.fog.g - color.g) * fade,
+          color.b + (look.fog.b - color.b) * fade};
+}
+
 template <class Put>
 void draw(const Map& map, const Eye& eye, const Look& look, int width, int height, const Put& put) {
   const float focal = width / (2 * eye.half_width);
@@ -75,6 +83,34 @@ void draw_display(const Map& map, const Eye& eye, const Look& look, int width, i
     pixels[static_cast<std::size_t>(y) * width + x] =
         byte(color.r) | byte(color.g) << 8 | byte(color.b) << 16 | 0xff000000u;
   });
+}
+
+void draw_pixels(const Map& map, const Eye& eye, const Look& look, int width, int height,
+                 std::vector<Rgb>& pixels) {
+  const float focal = width / (2 * eye.half_width);
+  for (int y = 0; y < height; ++y) {
+    const float v = (0.5f * height - (y + 0.5f)) / focal;
+    for (int x = 0; x < width; ++x) {
+      const float u = (x + 0.5f - 0.5f * width) / focal;
+      const float inverse = 1 / std::sqrt(1 + u * u + v * v);
+      const float dx = (eye.forward_x + u * eye.forward_y) * inverse;
+      const float dy = (eye.forward_y - u * eye.forward_x) * inverse;
+      const float dz = v * inverse;
+      float level = 1e30f;
+      if (dz < 0) level = -look.eye_height / dz;
+      if (dz > 0) level = (look.wall_height - look.eye_height) / dz;
+      const Hit hit = cast_boundaries(map, eye, dx, dy, level);
+      Rgb color = dz < 0 ? look.floor : look.ceiling;
+      float distance = level;
+      if (hit.t < level) {
+        distance = hit.t;
+        color = look.walls[map.cells[static_cast<std::size_t>(hit.y) * map.width + hit.x] - 1];
+        const float shade = hit.by_x ? 1 : look.north_shade;
+        color = {color.r * shade, color.g * shade, color.b * shade};
+      }
+      pixels[static_cast<std::size_t>(y) * width + x] = faded(look, color, distance);
+    }
+  }
 }
 
 }  // namespace textbook

@@ -30,4 +30,9 @@ void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, in
 void draw_display(const Map& map, const Eye& eye, const Look& look, int width, int height,
                   std::vector<std::uint32_t>& pixels);
 
+/// The same linear frame with one ray a pixel, row after row: each ray walks the cells from
+/// boundary to boundary and stops at the floor or the ceiling.
+void draw_pixels(const Map& map, const Eye& eye, const Look& look, int width, int height,
+                 std::vector<Rgb>& pixels);
+
 }  // namespace textbook
