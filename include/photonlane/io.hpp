@@ -9,5 +9,6 @@
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/layer_picture.hpp"
 #include "photonlane/io/picture.hpp"
+#include "photonlane/io/plan_picture.hpp"
 #include "photonlane/io/report.hpp"
 #include "photonlane/io/scene_file.hpp"

@@ -16,6 +16,8 @@
 #include "photonlane/base/random.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/grid/cell_solid.hpp"
+#include "photonlane/grid/map_generator.hpp"
+#include "photonlane/grid/reach.hpp"
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/measure/check.hpp"
 #include "photonlane/measure/difference.hpp"

@@ -32,9 +32,10 @@ std::span<const Knob<CellMap>> cell_map_knobs() {
 }
 
 CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legend) {
-  std::map<char32_t, Cell> cells_of{{U'.', empty_cell}, {U' ', empty_cell}};
-  for (const LegendLetter& entry : legend) cells_of[entry.letter] = entry.cell;
+  std::map<char32_t, LegendLetter> cells_of{{U'.', {}}, {U' ', {}}};
+  for (const LegendLetter& entry : legend) cells_of[entry.letter] = entry;
 
+  CellMap map;
   std::vector<std::vector<Cell>> rows;
   int line = 0;
   while (!drawing.empty()) {
@@ -61,7 +62,17 @@ CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legen
         throw Error(ErrorKind::input,
                     fmt::format("row is longer than {} cells", CellMap::largest_side), place);
       }
-      row.push_back(found->second);
+      if (found->second.mark != LegendLetter::Mark::none) {
+        const bool start = found->second.mark == LegendLetter::Mark::start;
+        std::optional<CellPlace>& mark = start ? map.start : map.goal;
+        if (mark) {
+          throw Error(ErrorKind::input, fmt::format("a second {}", start ? "start" : "goal"),
+                      place);
+        }
+        // Rows are counted from the north here; turned round below.
+        mark = CellPlace{static_cast<int>(row.size()), static_cast<int>(rows.size())};
+      }
+      row.push_back(found->second.cell);
       row_text.remove_prefix(letter.bytes);
     }
     if (!rows.empty() && row.size() != rows.front().size()) {
@@ -73,12 +84,14 @@ CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legen
     rows.push_back(std::move(row));
   }
 
-  CellMap map;
   map.height = static_cast<int>(rows.size());
   map.width = rows.empty() ? 0 : static_cast<int>(rows.front().size());
   map.cells.reserve(static_cast<std::size_t>(map.width) * map.height);
   for (auto row = rows.rbegin(); row != rows.rend(); ++row) {
     map.cells.insert(map.cells.end(), row->begin(), row->end());
+  }
+  for (std::optional<CellPlace>* mark : {&map.start, &map.goal}) {
+    if (*mark) (*mark)->y = map.height - 1 - (*mark)->y;
   }
   validate(map);
   return map;

@@ -14,7 +14,7 @@ namespace {
 std::vector<LegendLetter> letters_of(const Legend& legend) {
   std::vector<LegendLetter> letters;
   for (const LegendEntry& entry : legend.entries) {
-    if (!entry.is_color) letters.push_back({entry.letter, entry.cell});
+    if (!entry.is_color) letters.push_back({entry.letter, entry.cell, entry.mark});
   }
   return letters;
 }
@@ -32,24 +32,24 @@ CellMap map_from_picture(const std::string& path, const Legend& legend) {
                             picture.size.width, picture.size.height, side),
                 Place{path});
   }
-  std::map<std::uint32_t, Cell> cell_of;
+  std::map<std::uint32_t, const LegendEntry*> entry_of;
   for (const LegendEntry& entry : legend.entries) {
-    if (entry.is_color) cell_of[entry.color] = entry.cell;
+    if (entry.is_color) entry_of[entry.color] = &entry;
   }
   CellMap map;
   map.width = picture.size.width;
   map.height = picture.size.height;
   map.cells.resize(static_cast<std::size_t>(map.width) * map.height);
   std::uint32_t last_color = 0xffffffffu;
-  Cell last_cell = empty_cell;
+  const LegendEntry* last = nullptr;
   for (int y = 0; y < map.height; ++y) {
     for (int x = 0; x < map.width; ++x) {
       const std::uint8_t* pixel = picture.pixel(x, y);
       const std::uint32_t color = static_cast<std::uint32_t>(pixel[0]) << 16 |
                                   static_cast<std::uint32_t>(pixel[1]) << 8 | pixel[2];
       if (color != last_color) {
-        const auto found = cell_of.find(color);
-        if (found == cell_of.end()) {
+        const auto found = entry_of.find(color);
+        if (found == entry_of.end()) {
           throw Error(ErrorKind::input,
                       fmt::format("found color #{:06x} in the pixel at column {}, row {} from the "
                                   "top, expected a color of the legend",
@@ -57,9 +57,21 @@ CellMap map_from_picture(const std::string& path, const Legend& legend) {
                       Place{path});
         }
         last_color = color;
-        last_cell = found->second;
+        last = found->second;
       }
-      map.at(x, map.height - 1 - y) = last_cell;
+      const int row = map.height - 1 - y;
+      map.at(x, row) = last->cell;
+      if (last->mark == LegendLetter::Mark::none) continue;
+      std::optional<CellPlace>& mark =
+          last->mark == LegendLetter::Mark::start ? map.start : map.goal;
+      if (mark) {
+        throw Error(ErrorKind::input,
+                    fmt::format("a second pixel of color #{:06x}, which marks one cell, at column "
+                                "{}, row {} from the top",
+                                color, x, y),
+                    Place{path});
+      }
+      mark = CellPlace{x, row};
     }
   }
   return map;
@@ -68,6 +80,8 @@ CellMap map_from_picture(const std::string& path, const Legend& legend) {
 }  // namespace
 
 bool LegendEntry::used(const CellMap& map) const {
+  if (mark == LegendLetter::Mark::start) return map.start.has_value();
+  if (mark == LegendLetter::Mark::goal) return map.goal.has_value();
   return std::find(map.cells.begin(), map.cells.end(), cell) != map.cells.end();
 }
 
@@ -94,11 +108,13 @@ Legend read_legend(const Node& node, const std::vector<std::string>& material_na
       entry.letter = letter.code;
     }
     const std::string& name = value.text();
-    if (name != "empty") {
+    if (name == "start" || name == "goal") {
+      entry.mark = name == "start" ? LegendLetter::Mark::start : LegendLetter::Mark::goal;
+    } else if (name != "empty") {
       const auto found = std::find(material_names.begin(), material_names.end(), name);
       if (found == material_names.end()) {
         std::vector<std::string_view> names(material_names.begin(), material_names.end());
-        names.emplace_back("empty");
+        for (const char* word : {"empty", "start", "goal"}) names.emplace_back(word);
         value.refuse(
             fmt::format("no such material '{}'{}", name.substr(0, 60), suggestion(name, names)));
       }
@@ -109,7 +125,7 @@ Legend read_legend(const Node& node, const std::vector<std::string>& material_na
   return legend;
 }
 
-CellMap map_from_drawing(const Node& node, const std::string& scene_path, const Legend& legend) {
+CellMap map_from_drawing(const Node& node, const std::string& scene_text, const Legend& legend) {
   const std::string& drawing = node.text();
   try {
     return draw_cells(drawing, letters_of(legend));
@@ -118,8 +134,7 @@ CellMap map_from_drawing(const Node& node, const std::string& scene_path, const 
     if (row == 0) throw error.at(node.place());
     // Find the row in the file: the text of a block starts in the line below its sign, or above
     // that where it begins with empty lines.
-    const std::string text = read_file(scene_path);
-    std::string_view rest = text;
+    std::string_view rest = scene_text;
     for (int line = 1; line < node.place().line + row; ++line) {
       const auto end = rest.find('\n');
       if (end == rest.npos) throw error.at(node.place());
@@ -132,8 +147,8 @@ CellMap map_from_drawing(const Node& node, const std::string& scene_path, const 
     const std::string_view in_file = rest.substr(0, rest.find('\n'));
     const auto start = in_file.find(drawn);
     if (indent == in_file.npos || start == in_file.npos) throw error.at(node.place());
-    throw error.at(
-        Place{scene_path, node.place().line + row, static_cast<int>(start) + error.place().column});
+    throw error.at(Place{node.place().file, node.place().line + row,
+                         static_cast<int>(start) + error.place().column});
   }
 }
 

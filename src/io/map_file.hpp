@@ -16,6 +16,7 @@ struct LegendEntry {
   char32_t letter = 0;
   std::uint32_t color = 0;  ///< red << 16 | green << 8 | blue, display values
   Cell cell = empty_cell;
+  LegendLetter::Mark mark = LegendLetter::Mark::none;
 
   /// True where a map has a cell of that kind. Entries of one material stand for one another.
   bool used(const CellMap& map) const;
@@ -27,8 +28,8 @@ struct Legend {
 
 Legend read_legend(const Node& node, const std::vector<std::string>& material_names);
 
-/// A map drawn in the scene file itself, errors at the letter's own line and column.
-CellMap map_from_drawing(const Node& node, const std::string& scene_path, const Legend& legend);
+/// A map drawn in the scene file itself, whose text tells errors their own line and column.
+CellMap map_from_drawing(const Node& node, const std::string& scene_text, const Legend& legend);
 
 /// A map from a text file, or a PNG of one pixel a cell, named relative to `folder`.
 CellMap map_from_file(const Node& node, const std::string& folder, const Legend& legend);

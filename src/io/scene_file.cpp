@@ -78,14 +78,18 @@ void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
 
 void read_materials(const Node& node, Scene& scene) {
   for (const auto& [key, value] : node.map("a map of names to materials")) {
-    if (key.text() == "empty") key.refuse("'empty' is the name of a cell without a wall");
+    for (const char* word : {"empty", "start", "goal"}) {
+      if (key.text() == word) {
+        key.refuse(fmt::format("'{}' is the name of a cell without a wall", word));
+      }
+    }
     Material material;
     read_plain(value, "material", material_knobs(), material);
     at_place(key, [&] { scene.wall(material, key.text()); });
   }
 }
 
-void read_cells(const Node& node, const std::string& path, SceneFile& file) {
+void read_cells(const Node& node, const std::string& text, SceneFile& file) {
   CellMap settings;
   const Node* legend_node = nullptr;
   const Node* drawing = nullptr;
@@ -99,8 +103,8 @@ void read_cells(const Node& node, const std::string& path, SceneFile& file) {
   }
   const Legend legend =
       legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene.material_names);
-  CellMap map = drawing != nullptr ? map_from_drawing(*drawing, path, legend)
-                                   : map_from_file(*map_file, folder_of(path), legend);
+  CellMap map = drawing != nullptr ? map_from_drawing(*drawing, text, legend)
+                                   : map_from_file(*map_file, folder_of(file.path), legend);
   for (const LegendEntry& entry : legend.entries) {
     if (!entry.used(map)) {
       file.notes.push_back(
@@ -110,10 +114,12 @@ void read_cells(const Node& node, const std::string& path, SceneFile& file) {
   settings.width = map.width;
   settings.height = map.height;
   settings.cells = std::move(map.cells);
+  settings.start = map.start;
+  settings.goal = map.goal;
   file.scene.room().add(std::move(settings));
 }
 
-void read_room(const Node& node, const std::string& path, SceneFile& file) {
+void read_room(const Node& node, const std::string& text, SceneFile& file) {
   Room& room = file.scene.room();
   const auto read_surface = [&](const Node& value, Material& material) {
     read_plain(value, "material", material_knobs(), material);
@@ -136,7 +142,7 @@ void read_room(const Node& node, const std::string& path, SceneFile& file) {
                       refuse_key(kind, kinds);
                     }
                     if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
-                    read_cells(inner, path, file);
+                    read_cells(inner, text, file);
                   }
                 }
               }
@@ -157,10 +163,16 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
             [&](const std::string& key, const Node& value) {
               if (key == "title") file.scene.title = value.text();
               if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
-              if (key == "room") read_room(value, path, file);
+              if (key == "room") read_room(value, text, file);
               if (key == "budget") read_budget(value, "", file.budget);
             });
   if (root.find("room") == nullptr) root.refuse("no room, expected a key 'room'");
+  const CellMap& map = file.scene.room().solids.front();
+  const Node* seen_from = root.find("camera");
+  if (map.start && (seen_from == nullptr || seen_from->find("eye") == nullptr)) {
+    file.camera.eye.x() = (map.start->x + 0.5) * map.cell_size;
+    file.camera.eye.y() = (map.start->y + 0.5) * map.cell_size;
+  }
   if (const Node* camera = root.find("camera")) {
     const Node* field = camera->find("field_of_view");
     at_place(field != nullptr ? *field : *camera,

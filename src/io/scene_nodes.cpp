@@ -5,6 +5,7 @@
 #include <map>
 #include <nlohmann/json.hpp>
 
+#include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
 
 namespace photonlane::io {
@@ -107,7 +108,8 @@ const std::vector<SceneNode>& scene_nodes() {
       {"cells",
        "a map of square cells, each empty or a wall",
        infos(cell_map_knobs()),
-       {{"legend", "a map of letters, or colors as #rrggbb, to material names or empty",
+       {{"legend",
+         "a map of letters, or colors as #rrggbb, to material names, empty, start or goal",
          "what the letters of a drawing, or the pixels of a PNG, stand for; '.' and ' ' are empty "
          "unless listed",
          ""},
@@ -154,15 +156,19 @@ std::string scene_reference() {
 }
 
 std::string knob_list() {
-  const auto defaults = default_texts();
   std::string text;
-  for (const auto& [node, prefix] : {std::pair{"budget", ""}, std::pair{"camera", "camera."}}) {
-    for (const KnobInfo& knob : scene_node(node).knobs) {
-      text += fmt::format("{:<22} {}; default {}\n{:<22} {}\n",
-                          fmt::format("{}{}", prefix, knob.name), knob.expected(),
-                          defaults.at(fmt::format("{}/{}", node, knob.name)), "", knob.help);
+  const auto add = [&](std::string_view heading, std::string_view prefix, const auto& table,
+                       const auto& defaults) {
+    text += fmt::format("{}{}\n", text.empty() ? "" : "\n", heading);
+    for (const auto& entry : table) {
+      text += fmt::format("  {:<22} {}; default {}\n  {:<22} {}\n",
+                          fmt::format("{}{}", prefix, entry.info.name), entry.info.expected(),
+                          knob_text(entry, defaults), "", entry.info.help);
     }
-  }
+  };
+  add("render, sweep, check: --set", "", budget_knobs(), Budget{});
+  add("render, sweep, check: --set (camera)", "camera.", camera_knobs(), Camera{});
+  add("make map: --set", "", map_recipe_knobs(), MapRecipe{});
   return text;
 }
 

@@ -58,6 +58,8 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
   }
   std::string text = knob_lines(cell_map_knobs(), map, 8);
   text += "        legend:\n          \".\": empty\n";
+  if (map.start) text += "          \"<\": start\n";
+  if (map.goal) text += "          \">\": goal\n";
   for (const auto& [cell, letter] : letter_of) {
     if (cell == empty_cell) continue;
     text += fmt::format("          \"{}\": {}\n", letter,
@@ -66,7 +68,10 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
   text += "        map: |\n";
   for (int y = map.height - 1; y >= 0; --y) {
     text += "          ";
-    for (int x = 0; x < map.width; ++x) text += letter_of[map.at(x, y)];
+    for (int x = 0; x < map.width; ++x) {
+      const CellPlace place{x, y};
+      text += map.start == place ? '<' : map.goal == place ? '>' : letter_of[map.at(x, y)];
+    }
     text += '\n';
   }
   return text;

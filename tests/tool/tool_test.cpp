@@ -217,8 +217,33 @@ TEST_F(Tool, ChecksScenes) {
   EXPECT_THAT(inside.output, HasSubstr("warning: the eye at [0.5, 0.5] is inside a wall"));
 }
 
+TEST_F(Tool, MakesMapsAndDrawsPlans) {
+  const Outcome made = tool("make map -o cave.yaml --size 50x40 --set kind=cave --set seed=9");
+  EXPECT_EQ(made.code, 0) << made.errors;
+  EXPECT_THAT(made.output, ContainsRegex("^cave of 50x40 cells, [0-9.]+ % open, start at column "
+                                         "25, row 20, goal at column [0-9]+, row [0-9]+ from the "
+                                         "south\ncave.yaml\n$"));
+  EXPECT_EQ(tool("check cave.yaml").code, 0);
+  EXPECT_EQ(tool("render cave.yaml --view plan -o plan.png --size 500x400").output, "plan.png\n");
+  EXPECT_EQ(io::read_png(folder.path() + "/plan.png").size, (Size{500, 464}));
+  EXPECT_EQ(tool("render cave.yaml -o eye.png --quiet").code, 0);
+  EXPECT_EQ(tool("make map -o maze.txt --size 9x5 --set loops=0 --quiet").output, "");
+  const std::string drawing = folder.read("maze.txt");
+  EXPECT_EQ(drawing.size(), 50u);
+  EXPECT_EQ(std::count(drawing.begin(), drawing.end(), '<'), 1);
+  EXPECT_EQ(refused("make map -o a.yaml --size 2x2"),
+            "--size: found '2x2', expected WIDTHxHEIGHT in cells, 3 to 8192 each");
+  EXPECT_EQ(refused("make map -o a.yaml --set kind=maize"),
+            "--set kind: found 'maize', expected one of maze, cave, rooms; did you mean maze?");
+  EXPECT_THAT(refused("make map -o a.yaml --set sed=1"), HasSubstr("did you mean seed"));
+  EXPECT_THAT(refused("make map -o a.gif"), HasSubstr(".yaml, .txt or .png"));
+  EXPECT_THAT(refused("make"), HasSubstr("subcommand"));
+  EXPECT_THAT(refused("render court.yaml --view side -o a.png"), HasSubstr("--view"));
+}
+
 TEST_F(Tool, SaysHowItIsUsed) {
-  for (const char* command : {"", "render", "sweep", "compare", "check", "describe", "demo"}) {
+  for (const char* command :
+       {"", "render", "sweep", "compare", "check", "describe", "demo", "make", "make map"}) {
     const Outcome help = tool(fmt::format("{} --help", command));
     EXPECT_EQ(help.code, 0);
     EXPECT_THAT(help.output, HasSubstr("Usage: photonlane"));

@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include <charconv>
+#include <algorithm>
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
@@ -11,17 +11,32 @@
 namespace photonlane::tool {
 namespace {
 
-void set_size(const std::string& text, io::SceneFile& file) {
+/// Sets two numbers from "WIDTHxHEIGHT" by a function that sets one value by its name.
+template <class Set>
+void set_size(const std::string& text, std::string_view width, std::string_view height,
+              const std::string& expected, const Set& set) {
   const auto cross = text.find('x');
   try {
     if (cross == std::string::npos) throw Error(ErrorKind::usage, "");
-    io::set_by_name(file, "frame.width", text.substr(0, cross));
-    io::set_by_name(file, "frame.height", text.substr(cross + 1));
+    set(width, text.substr(0, cross));
+    set(height, text.substr(cross + 1));
   } catch (const Error&) {
-    throw Error(
-        ErrorKind::usage,
-        fmt::format("--size: found '{}', expected WIDTHxHEIGHT in pixels, 1 to 1000000 each",
-                    text));
+    throw Error(ErrorKind::usage, fmt::format("--size: found '{}', expected {}", text, expected));
+  }
+}
+
+/// Sets values from options "KEY=VALUE" by a function that sets one value by its name.
+template <class Set>
+void set_all(const std::vector<std::string>& texts, const Set& set) {
+  for (const std::string& text : texts) {
+    const auto equals = text.find('=');
+    const std::string name = text.substr(0, equals);
+    try {
+      if (equals == std::string::npos) throw Error(ErrorKind::usage, "expected KEY=VALUE");
+      set(name, text.substr(equals + 1));
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--set {}: {}", name, error.message()));
+    }
   }
 }
 
@@ -67,17 +82,14 @@ bool is_exr(const std::string& path) { return path.size() > 4 && path.ends_with(
 
 io::SceneFile open_scene(const SceneOptions& options) {
   io::SceneFile file = io::read_scene(options.scene);
-  if (!options.size.empty()) set_size(options.size, file);
-  for (const std::string& text : options.sets) {
-    const auto equals = text.find('=');
-    const std::string name = text.substr(0, equals);
-    try {
-      if (equals == std::string::npos) throw Error(ErrorKind::usage, "expected KEY=VALUE");
-      io::set_by_name(file, name, text.substr(equals + 1));
-    } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--set {}: {}", name, error.message()));
-    }
+  const auto set = [&](std::string_view name, std::string_view value) {
+    io::set_by_name(file, name, value);
+  };
+  if (!options.size.empty()) {
+    set_size(options.size, "frame.width", "frame.height",
+             "WIDTHxHEIGHT in pixels, 1 to 1000000 each", set);
   }
+  set_all(options.sets, set);
   return file;
 }
 
@@ -96,6 +108,15 @@ int run(const RenderCommand& command) {
   }
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
+    if (command.view == "plan") {
+      io::PlanOptions plan;
+      plan.legend = !command.no_legend;
+      const World world = compile(file.scene);
+      io::write_png(command.output, io::plan_picture(file.scene, world, file.camera, file.budget,
+                                                     file.budget.frame.size(), plan));
+      if (!command.common.quiet) fmt::print("{}\n", command.output);
+      return success;
+    }
     const bool exr = is_exr(command.output);
     RenderOptions options;
     options.threads = command.common.threads;
@@ -229,6 +250,32 @@ int run(const CheckCommand& command) {
     }
     return report.warnings.empty() ? success : check_failed;
   });
+}
+
+int run(const MakeMapCommand& command) {
+  MapRecipe recipe;
+  const auto set = [&](std::string_view name, std::string_view value) {
+    set_knob(map_recipe_knobs(), recipe, name, value);
+  };
+  if (!command.size.empty()) {
+    set_size(command.size, "width", "height",
+             fmt::format("WIDTHxHEIGHT in cells, 3 to {} each", CellMap::largest_side), set);
+  }
+  set_all(command.sets, set);
+  const CellMap map = make_map(recipe);
+  io::write_map(command.output, map,
+                fmt::format("A {} of {}x{} cells, seed {}", name_of(recipe.kind), recipe.width,
+                            recipe.height, recipe.seed));
+  if (!command.quiet) {
+    const auto open = std::count(map.cells.begin(), map.cells.end(), empty_cell);
+    fmt::print(
+        "{} of {}x{} cells, {:.1f} % open, start at column {}, row {}, goal at column {}, "
+        "row {} from the south\n{}\n",
+        name_of(recipe.kind), map.width, map.height,
+        100.0 * static_cast<double>(open) / static_cast<double>(map.cells.size()), map.start->x,
+        map.start->y, map.goal->x, map.goal->y, command.output);
+  }
+  return success;
 }
 
 int run(const DescribeCommand& command) {

@@ -26,7 +26,15 @@ struct RenderCommand {
   SceneOptions common;
   std::string output;
   std::string layer = "color";
+  std::string view = "eye";
   bool no_legend = false;
+};
+
+struct MakeMapCommand {
+  std::string output;
+  std::string size;
+  std::vector<std::string> sets;
+  bool quiet = false;
 };
 
 struct SweepCommand {
@@ -69,6 +77,7 @@ io::SceneFile open_scene(const SceneOptions& options);
 
 int run(const RenderCommand& command);
 int run(const SweepCommand& command);
+int run(const MakeMapCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);
 int run(const DescribeCommand& command);

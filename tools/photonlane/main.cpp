@@ -58,7 +58,12 @@ int run_tool(int argc, char** argv) {
                    "layer of a .png: color (the default), depth, ray_distance, face, cell, steps "
                    "or ending")
       ->type_name("NAME");
-  render_app->add_flag("--no-legend", render.no_legend, "leave out the bar below a layer");
+  render_app
+      ->add_option("--view", render.view,
+                   "eye (the default), or plan: the map from above with the eye and its rays")
+      ->check(CLI::IsMember({"eye", "plan"}))
+      ->type_name("VIEW");
+  render_app->add_flag("--no-legend", render.no_legend, "leave out the bar below a layer or plan");
   render_app->callback([&] { chosen = [&] { return run(render); }; });
 
   SweepCommand sweep;
@@ -118,6 +123,27 @@ int run_tool(int argc, char** argv) {
       "warning.");
   add_scene(*check_app, check.common);
   check_app->callback([&] { chosen = [&] { return run(check); }; });
+
+  MakeMapCommand make_map;
+  CLI::App* make_app = app.add_subcommand("make", "make demo data: maps");
+  make_app->require_subcommand(1);
+  CLI::App* make_map_app = make_app->add_subcommand(
+      "map", "make a maze, a cave or rooms with corridors, always with a way from start to goal");
+  make_map_app
+      ->add_option("-o,--output", make_map.output,
+                   "file to write: .yaml a scene of its own, .txt a drawing, .png one pixel a cell")
+      ->required()
+      ->type_name("FILE");
+  make_map_app->add_option("--size", make_map.size, "size of the map in cells (41x31)")
+      ->type_name("WIDTHxHEIGHT");
+  make_map_app
+      ->add_option("--set", make_map.sets,
+                   "a value of the recipe, such as kind=cave or seed=7; may be given again "
+                   "(photonlane describe lists them)")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
+  make_map_app->add_flag("--quiet", make_map.quiet, "print nothing but errors");
+  make_map_app->callback([&] { chosen = [&] { return run(make_map); }; });
 
   DescribeCommand describe;
   CLI::App* describe_app =

@@ -1,0 +1,35 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "photonlane/io/picture.hpp"
+#include "photonlane/render/render.hpp"
+
+namespace photonlane::io {
+
+/// What is drawn over a plan.
+struct PlanOptions {
+  int rays = 80;            ///< level rays of the frame, evenly over its columns; 0: none
+  std::vector<Vec2d> path;  ///< where somebody walked, in meters
+  bool legend = true;
+};
+
+/// A scene's map seen from above, north on top, with the eye, its field of view and the rays of a
+/// frame: what each met, by its color. Start and goal are marked. `size` is that of the plan
+/// without its legend. Throws what render() throws for the camera.
+Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
+                     const Budget& budget, Size size, const PlanOptions& options = {});
+
+/// A map as a drawing that draw_cells() reads back: '#' for walls, '<' start, '>' goal.
+std::string map_drawing(const CellMap& map);
+
+/// A map as a picture of one pixel a cell: walls #2c3a34, empty #f2eee2, start #7fb069, goal
+/// #d96c8a.
+Picture map_pixels(const CellMap& map);
+
+/// Writes a map to a file: ".txt" as a drawing, ".png" as pixels, ".yaml" as a scene of its own,
+/// seen from its start. Throws Error (usage) for other endings.
+void write_map(const std::string& path, const CellMap& map, const std::string& title);
+
+}  // namespace photonlane::io
