@@ -34,8 +34,10 @@ struct Walk {
   V absolute_x, absolute_y;  // |direction|
   V start_x, start_y;        // the cell it starts in
   V t;
-  V far;
+  V level;            // meters to the floor or the ceiling
+  V far;              // cells to walk: to the far limit, the floor or the ceiling
   VI index;           // into the distance bytes
+  VI row_y;           // sign_y rows of the distance map
   VI sign_x, sign_y;  // +-1
   VI cell_x, cell_y;  // kept up only where the map repeats
   VI steps;
@@ -69,38 +71,42 @@ HWY_INLINE VI Wrap(DI di, VI cell, VI side) {
   return hn::IfThenElse(hn::Lt(cell, side), cell, hn::Sub(cell, side));
 }
 
-/// Takes the lanes that are still active to their next cell: `t`, the crossings done by then and
-/// the axis of the last of them as given.
-template <bool kRepeat, class D, class V = hn::Vec<D>>
-HWY_INLINE void Move(D d, const Job<D>& job, Walk<D>& walk, hn::Mask<D> active, V t,
-                     hn::Mask<D> by_x, V after_x, V after_y) {
+/// Where lanes go in one step.
+template <class D>
+struct Step {
+  hn::Vec<D> t;                                   // when they get there
+  hn::Mask<D> by_x;                               // across which axis last
+  hn::Vec<D> crossed_x, crossed_y;                // crossings done by then
+  hn::Vec<hn::RebindToSigned<D>> move_x, move_y;  // cells, signed
+  hn::Vec<hn::RebindToSigned<D>> move;            // the same in the distance map
+};
+
+/// Takes the lanes that are still active to their next cell, unless that lies past where they end.
+template <bool kRepeat, class D>
+HWY_INLINE void Take(D, const Job<D>& job, Walk<D>& walk, hn::Mask<D> active, const Step<D>& step) {
   const hn::RebindToSigned<D> di;
-  active = hn::And(active, hn::Le(t, walk.far));
+  active = hn::And(active, hn::Le(step.t, walk.far));
   const auto moving = hn::RebindMask(di, active);
-  const auto move_x = hn::Mul(ToInteger(d, hn::Sub(after_x, walk.crossed_x)), walk.sign_x);
-  const auto move_y = hn::Mul(ToInteger(d, hn::Sub(after_y, walk.crossed_y)), walk.sign_y);
-  typename Walk<D>::VI index;
+  auto index = hn::Add(walk.index, step.move);
   if constexpr (kRepeat) {
-    const auto cell_x = Wrap(di, hn::Add(walk.cell_x, move_x), job.width);
-    const auto cell_y = Wrap(di, hn::Add(walk.cell_y, move_y), job.height);
+    const auto cell_x = Wrap(di, hn::Add(walk.cell_x, step.move_x), job.width);
+    const auto cell_y = Wrap(di, hn::Add(walk.cell_y, step.move_y), job.height);
     const auto inside = hn::Add(hn::Mul(cell_y, job.stride), cell_x);
     index = hn::Add(inside, hn::Add(job.stride, hn::Set(di, 1)));
     walk.cell_x = hn::IfThenElse(moving, cell_x, walk.cell_x);
     walk.cell_y = hn::IfThenElse(moving, cell_y, walk.cell_y);
-  } else {
-    index = hn::Add(walk.index, hn::Add(move_x, hn::Mul(move_y, job.stride)));
   }
   walk.index = hn::IfThenElse(moving, index, walk.index);
-  walk.crossed_x = hn::IfThenElse(active, after_x, walk.crossed_x);
-  walk.crossed_y = hn::IfThenElse(active, after_y, walk.crossed_y);
-  walk.t = hn::IfThenElse(active, t, walk.t);
-  walk.by_x = hn::Or(hn::And(active, by_x), hn::AndNot(active, walk.by_x));
+  walk.crossed_x = hn::IfThenElse(active, step.crossed_x, walk.crossed_x);
+  walk.crossed_y = hn::IfThenElse(active, step.crossed_y, walk.crossed_y);
+  walk.t = hn::IfThenElse(active, step.t, walk.t);
+  walk.by_x = hn::Or(hn::And(active, step.by_x), hn::AndNot(active, walk.by_x));
   walk.steps = hn::Add(walk.steps, hn::IfThenElseZero(moving, hn::Set(di, 1)));
   walk.active = active;
 }
 
 /// Moves every active lane across its next boundary, or with kLeap across the last boundary of
-/// the empty square around its cell. Ends those that stand in a wall or would pass the far limit.
+/// the empty square around its cell. Ends those that stand in a wall or would pass their limit.
 template <bool kLeap, bool kRepeat, class D>
 HWY_INLINE void Advance(D d, const Job<D>& job, Walk<D>& walk) {
   using V = hn::Vec<D>;
@@ -121,20 +127,31 @@ HWY_INLINE void Advance(D d, const Job<D>& job, Walk<D>& walk) {
   }
   const V t_x = hn::Mul(hn::Add(next_x, walk.offset_x), walk.inverse_x);
   const V t_y = hn::Mul(hn::Add(next_y, walk.offset_y), walk.inverse_y);
-  const auto by_x = hn::Le(t_x, t_y);
-  const V t = hn::IfThenElse(by_x, t_x, t_y);
+  Step<D> step;
+  step.by_x = hn::Le(t_x, t_y);
+  step.t = hn::IfThenElse(step.by_x, t_x, t_y);
   if (near) {
-    Move<kRepeat>(d, job, walk, active, t, by_x, hn::Add(next_x, hn::IfThenElseZero(by_x, one)),
-                  hn::Add(next_y, hn::IfThenZeroElse(by_x, one)));
-    return;
+    const auto by_x = hn::RebindMask(di, step.by_x);
+    step.crossed_x = hn::Add(next_x, hn::IfThenElseZero(step.by_x, one));
+    step.crossed_y = hn::Add(next_y, hn::IfThenZeroElse(step.by_x, one));
+    step.move_x = hn::IfThenElseZero(by_x, walk.sign_x);
+    step.move_y = hn::IfThenZeroElse(by_x, walk.sign_y);
+    step.move = hn::IfThenElse(by_x, walk.sign_x, walk.row_y);
+  } else {
+    const V other = CrossingsBefore(d, step.t, hn::Not(step.by_x),
+                                    hn::IfThenElse(step.by_x, walk.offset_y, walk.offset_x),
+                                    hn::IfThenElse(step.by_x, walk.inverse_y, walk.inverse_x),
+                                    hn::IfThenElse(step.by_x, walk.absolute_y, walk.absolute_x),
+                                    hn::IfThenElse(step.by_x, walk.crossed_y, walk.crossed_x));
+    step.crossed_x = hn::IfThenElse(step.by_x, hn::Add(next_x, one), other);
+    step.crossed_y = hn::IfThenElse(step.by_x, other, hn::Add(next_y, one));
+    const auto cells_x = ToInteger(d, hn::Sub(step.crossed_x, walk.crossed_x));
+    const auto cells_y = ToInteger(d, hn::Sub(step.crossed_y, walk.crossed_y));
+    step.move_x = hn::Mul(cells_x, walk.sign_x);
+    step.move_y = hn::Mul(cells_y, walk.sign_y);
+    step.move = hn::Add(step.move_x, hn::Mul(cells_y, walk.row_y));
   }
-  const V other =
-      CrossingsBefore(d, t, hn::Not(by_x), hn::IfThenElse(by_x, walk.offset_y, walk.offset_x),
-                      hn::IfThenElse(by_x, walk.inverse_y, walk.inverse_x),
-                      hn::IfThenElse(by_x, walk.absolute_y, walk.absolute_x),
-                      hn::IfThenElse(by_x, walk.crossed_y, walk.crossed_x));
-  Move<kRepeat>(d, job, walk, active, t, by_x, hn::IfThenElse(by_x, hn::Add(next_x, one), other),
-                hn::IfThenElse(by_x, other, hn::Add(next_y, one)));
+  Take<kRepeat>(D(), job, walk, active, step);
 }
 
 /// Lanes that start outside a map that does not repeat go to where they enter it, as one step.
@@ -203,7 +220,7 @@ HWY_INLINE Walk<D> Start(D d, const Job<D>& job, bool repeat, const LaneBatch<hn
   const V zero = hn::Zero(d);
   const auto axis = [&](const hn::TFromD<D>* from, const hn::TFromD<D>* directions, V& start,
                         V& offset, V& inverse, V& absolute, typename Walk<D>::VI& sign) {
-    const V position = hn::Div(hn::Load(d, from + i), job.cell_size);
+    const V position = InCells(job, hn::Load(d, from + i));
     const V direction = hn::Load(d, directions + i);
     start = hn::Floor(position);
     const V fraction = hn::Sub(position, start);
@@ -219,8 +236,10 @@ HWY_INLINE Walk<D> Start(D d, const Job<D>& job, bool repeat, const LaneBatch<hn
        walk.sign_x);
   axis(lanes.y, lanes.direction_y, walk.start_y, walk.offset_y, walk.inverse_y, walk.absolute_y,
        walk.sign_y);
+  walk.row_y = hn::Mul(walk.sign_y, job.stride);
   walk.crossed_x = walk.crossed_y = walk.t = zero;
-  walk.far = WalkLimit(d, job, lanes, i);
+  walk.level = LevelAt(d, job, lanes, i);
+  walk.far = InCells(job, hn::Min(job.far, walk.level));
   walk.steps = hn::Zero(di);
   walk.by_x = hn::Lt(one, zero);
   walk.active = hn::FirstN(d, HWY_MIN(hn::Lanes(d), lanes.size - HWY_MIN(i, lanes.size)));
@@ -266,6 +285,7 @@ HWY_INLINE void Finish(D d, const Job<D>& job, bool repeat, const Walk<D>& walk,
   end.met = hn::And(on_map, stopped);
   end.spent = hn::AndNot(stopped, hn::RebindMask(di, walk.active));
   end.t = walk.t;
+  end.level = walk.level;
   end.steps = walk.steps;
   end.by_x = hn::RebindMask(di, walk.by_x);
   end.at_start = hn::RebindMask(

@@ -24,6 +24,8 @@ struct Job {
   hn::Vec<D> far;        // meters
   hn::Vec<D> cell_size;  // meters
   hn::Vec<D> ceiling;    // meters above the floor at 0
+  bool halves;           // cell_size is a power of two: its inverse is exact
+  hn::Vec<D> inverse_size;
   VI stride, width, height;
 };
 
@@ -48,11 +50,10 @@ HWY_INLINE V LevelAt(D d, const Job<D>& job, const LaneBatch<hn::TFromD<D>>& lan
   return hn::IfThenElse(hn::Eq(rise, zero), hn::Inf(d), t);
 }
 
-/// How far the lanes from i on need to walk, in cells: to the far limit, the floor or the ceiling.
+/// Meters in cells, the same bits whichever way.
 template <class D, class V = hn::Vec<D>>
-HWY_INLINE V WalkLimit(D d, const Job<D>& job, const LaneBatch<hn::TFromD<D>>& lanes,
-                       std::size_t i) {
-  return hn::Div(hn::Min(job.far, LevelAt(d, job, lanes, i)), job.cell_size);
+HWY_INLINE V InCells(const Job<D>& job, V meters) {
+  return job.halves ? hn::Mul(meters, job.inverse_size) : hn::Div(meters, job.cell_size);
 }
 
 /// The distance map at each index: 0 where a lane has to stop.
@@ -86,6 +87,7 @@ struct Outcome {
   MI met;    // stands in a wall of the map
   MI spent;  // ran out of steps
   V t;       // cells
+  V level;   // meters to the floor or the ceiling
   VI cell_x, cell_y;
   VI steps;
   MI by_x;      // came in across a boundary of constant x
@@ -110,7 +112,7 @@ HWY_INLINE void Report(D d, const Job<D>& job, const Outcome<D>& end,
   const auto entered = hn::IfThenElse(end.by_x, across_x, across_y);
   const auto wall = hn::IfThenElse(end.at_start, code(Face::inside), entered);
   // Lanes that walked as far as they needed are at the floor or the ceiling, or have escaped.
-  const auto level = LevelAt(d, job, lanes, i);
+  const auto level = end.level;
   const auto on_level =
       hn::AndNot(hn::Or(end.met, end.spent), hn::RebindMask(di, hn::Le(level, job.far)));
   const auto flat =

@@ -1,5 +1,7 @@
 #include "grid/cell_kernel.hpp"
 
+#include <cmath>
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "grid/cell_kernel.cpp"
 #include <hwy/foreach_target.h>
@@ -25,6 +27,9 @@ HWY_INLINE void WalkCells(const DistanceMap& map, const CellMap& cells,
   Job<D> job;
   job.bytes = map.bytes.data();
   job.cell_size = hn::Set(d, static_cast<Number>(cells.cell_size));
+  int exponent = 0;
+  job.halves = std::frexp(cells.cell_size, &exponent) == 0.5;
+  job.inverse_size = hn::Set(d, static_cast<Number>(1 / cells.cell_size));
   job.ceiling = hn::Set(d, static_cast<Number>(cells.wall_height));
   job.far = hn::Set(d, lanes.far_limit);
   job.stride = hn::Set(di, static_cast<Integer>(map.stride));

@@ -29,13 +29,14 @@ HWY_NOINLINE void WalkIncrements(D d, const Job<D>& job, hn::TFromD<D> increment
   const V width = ToNumber(d, job.width);
   const V height = ToNumber(d, job.height);
   for (std::size_t i = 0; i < lanes.size; i += hn::Lanes(d)) {
-    const V from_x = hn::Div(hn::Load(d, lanes.x + i), job.cell_size);
-    const V from_y = hn::Div(hn::Load(d, lanes.y + i), job.cell_size);
+    const V from_x = InCells(job, hn::Load(d, lanes.x + i));
+    const V from_y = InCells(job, hn::Load(d, lanes.y + i));
     const V direction_x = hn::Load(d, lanes.direction_x + i);
     const V direction_y = hn::Load(d, lanes.direction_y + i);
     auto active = hn::FirstN(d, HWY_MIN(hn::Lanes(d), lanes.size - i));
     V taken = zero;
-    const V limit_t = WalkLimit(d, job, lanes, i);
+    const V level = LevelAt(d, job, lanes, i);
+    const V limit_t = InCells(job, hn::Min(job.far, level));
     V last = limit_t;  // where nothing more can be met
     if constexpr (!kRepeat) {
       // Steps before the map is entered and after it is left find nothing: skip them.
@@ -43,10 +44,10 @@ HWY_NOINLINE void WalkIncrements(D d, const Job<D>& job, hn::TFromD<D> increment
       const auto clip = [&](V from, V direction, V side) {
         const V a = hn::Div(hn::Neg(from), direction);
         const V b = hn::Div(hn::Sub(side, from), direction);
-        const auto level = hn::Eq(direction, zero);
+        const auto along = hn::Eq(direction, zero);
         const auto off = hn::Or(hn::Lt(from, zero), hn::Ge(from, side));
-        enter = hn::IfThenElse(level, enter, hn::Max(enter, hn::Min(a, b)));
-        last = hn::IfThenElse(level, hn::IfThenElse(off, hn::Neg(one), last),
+        enter = hn::IfThenElse(along, enter, hn::Max(enter, hn::Min(a, b)));
+        last = hn::IfThenElse(along, hn::IfThenElse(off, hn::Neg(one), last),
                               hn::Min(last, hn::Max(a, b)));
       };
       clip(from_x, direction_x, width);
@@ -100,6 +101,7 @@ HWY_NOINLINE void WalkIncrements(D d, const Job<D>& job, hn::TFromD<D> increment
     end.met = hn::RebindMask(di, found);
     end.spent = hn::RebindMask(di, active);
     end.t = t;
+    end.level = level;
     end.cell_x = ToInteger(d, cell_x);
     end.cell_y = ToInteger(d, cell_y);
     end.steps = steps;

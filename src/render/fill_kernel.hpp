@@ -44,6 +44,20 @@ struct FillTarget {
 void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FillFog& fog,
               std::size_t count, int x, int y, const FillTarget& target);
 
+/// Surfaces met by the lanes of a block, 128 of each on a cache line's boundary.
+struct BlockSurfaces {
+  alignas(64) float red[128];
+  alignas(64) float green[128];
+  alignas(64) float blue[128];
+  alignas(64) float fades[128];
+  alignas(64) float distance[128];  ///< along the ray
+};
+
+/// Adds `share` of each surface's color, faded by fog as in fill_row, to the sums. `count` values,
+/// rounded up to whole vectors; the sums lie on a cache line's boundary.
+void add_faded(const BlockSurfaces& surfaces, const FillFog& fog, float share, std::size_t count,
+               float* red, float* green, float* blue);
+
 /// Linear light to packed display values, with the dither of the place in the frame. `display` is
 /// on a cache line's boundary; it and the sources may be touched up to 15 values past `count`.
 void encode_row(const float* red, const float* green, const float* blue, std::uint32_t* display,

@@ -71,23 +71,25 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
 /// Light gathered for the pixels of a block.
 struct BlockColors {
   static constexpr std::size_t padded = block_pixels + 16;  // rows are read in whole vectors
-  float red[padded];
-  float green[padded];
-  float blue[padded];
+  alignas(64) float red[padded];
+  alignas(64) float green[padded];
+  alignas(64) float blue[padded];
 };
 
 /// Adds one sample's colors: the surface, faded by fog with the distance along the ray.
 template <class Number>
 void shade(const RenderJob& job, const HitBatch<Number>& hits, std::size_t count, float share,
            BlockColors& colors) {
+  BlockSurfaces surfaces;
   for (std::size_t i = 0; i < count; ++i) {
     const Palette::Entry& base = job.palette.at(hits.ending[i], hits.face[i], hits.material[i]);
-    const float raw = (static_cast<float>(hits.t[i]) - job.fog.start) * job.fog.inverse_range;
-    const float fade = std::min(std::max(raw, 0.0f), 1.0f) * base.fades;
-    colors.red[i] += share * (base.red + (job.fog.red - base.red) * fade);
-    colors.green[i] += share * (base.green + (job.fog.green - base.green) * fade);
-    colors.blue[i] += share * (base.blue + (job.fog.blue - base.blue) * fade);
+    surfaces.red[i] = base.red;
+    surfaces.green[i] = base.green;
+    surfaces.blue[i] = base.blue;
+    surfaces.fades[i] = base.fades;
+    surfaces.distance[i] = static_cast<float>(hits.t[i]);
   }
+  add_faded(surfaces, job.fog, share, count, colors.red, colors.green, colors.blue);
 }
 
 void write_colors(const RenderJob& job, const Block& block, const BlockColors& colors) {
