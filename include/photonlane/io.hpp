@@ -12,3 +12,4 @@
 #include "photonlane/io/plan_picture.hpp"
 #include "photonlane/io/report.hpp"
 #include "photonlane/io/scene_file.hpp"
+#include "photonlane/io/walk_file.hpp"

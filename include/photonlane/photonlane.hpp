@@ -14,6 +14,7 @@
 
 #include "photonlane/base/error.hpp"
 #include "photonlane/base/random.hpp"
+#include "photonlane/grid/body.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/grid/cell_solid.hpp"
 #include "photonlane/grid/map_generator.hpp"
@@ -26,4 +27,5 @@
 #include "photonlane/render/frame.hpp"
 #include "photonlane/render/render.hpp"
 #include "photonlane/render/scene.hpp"
+#include "photonlane/render/walk.hpp"
 #include "photonlane/render/world.hpp"

@@ -163,7 +163,8 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   if (!options.legend) return picture;
   Legend legend;
   legend.has_ramp = false;
-  legend.title = "plan, north on top; rays by what they met";
+  legend.title = "plan, north on top";
+  if (options.rays > 0) legend.title += "; rays by what they met";
   legend.swatches.push_back({eye_color, "eye"});
   if (options.rays > 0) {
     for (const Ending ending : {Ending::hit, Ending::escaped, Ending::spent}) {

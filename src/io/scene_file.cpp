@@ -7,49 +7,10 @@
 #include "io/document.hpp"
 #include "io/files.hpp"
 #include "io/map_file.hpp"
-#include "io/scene_nodes.hpp"
+#include "io/read_node.hpp"
 
 namespace photonlane::io {
 namespace {
-
-[[noreturn]] void refuse_key(const Node& key, const std::vector<std::string_view>& names) {
-  key.refuse(fmt::format("no such key '{}'{}", key.text().substr(0, 60),
-                         names.empty() ? "" : suggestion(key.text(), names)));
-}
-
-/// Runs something and gives its errors the place of a node.
-template <class Work>
-auto at_place(const Node& node, const Work& work) {
-  try {
-    return work();
-  } catch (const Error& error) {
-    if (!error.place().file.empty()) throw;
-    throw error.at(node.place());
-  }
-}
-
-/// Sets knobs from a map of plain values; `structure` gets the keys that are not knobs.
-template <class Owner, class Structure>
-void read_node(const Node& node, std::string_view kind, std::span<const Knob<Owner>> table,
-               Owner& owner, const Structure& structure) {
-  const SceneNode& known = scene_node(kind);
-  for (const auto& [key, value] : node.map(fmt::format("a {}", kind))) {
-    if (const Knob<Owner>* entry = find_knob(table, key.text())) {
-      at_place(value, [&] { entry->assign(owner, entry->info, value.value_text()); });
-    } else if (std::any_of(known.keys.begin(), known.keys.end(),
-                           [&](const StructureKey& one) { return one.name == key.text(); })) {
-      structure(key.text(), value);
-    } else {
-      refuse_key(key, known.names());
-    }
-  }
-}
-
-template <class Owner>
-void read_plain(const Node& node, std::string_view kind, std::span<const Knob<Owner>> table,
-                Owner& owner) {
-  read_node(node, kind, table, owner, [](const std::string&, const Node&) {});
-}
 
 /// A budget's dotted names as nested maps.
 void read_budget(const Node& node, const std::string& prefix, Budget& budget) {

@@ -7,6 +7,7 @@
 
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
+#include "photonlane/render/walk.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -33,6 +34,8 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
   add_defaults(defaults, "budget", budget_knobs(), Budget{});
+  add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
+  add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});
   return defaults;
 }
 
@@ -116,6 +119,11 @@ const std::vector<SceneNode>& scene_nodes() {
         {"map", "text, a line a row", "the plan as seen from above, first line in the north", ""},
         {"map_file", "a file name", "a text file like map, or a PNG of one pixel a cell", ""}}},
       {"budget", "what a frame may spend", infos(budget_knobs()), {}},
+      {"walk",
+       "a script for photonlane walk, in a file of its own",
+       infos(walk_script_knobs()),
+       {{"moves", "a list of moves", "what the body does, one after the other", ""}}},
+      {"move", "one move of a walk", infos(walk_move_knobs()), {}},
   };
   return table;
 }

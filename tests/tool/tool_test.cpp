@@ -217,6 +217,25 @@ TEST_F(Tool, ChecksScenes) {
   EXPECT_THAT(inside.output, HasSubstr("warning: the eye at [0.5, 0.5] is inside a wall"));
 }
 
+TEST_F(Tool, WalksAScript) {
+  folder.write("walk.yaml", "rate: 5\nmoves:\n  - {forward: 9, over: 2}\n");
+  const Outcome outcome = tool("walk court.yaml --script walk.yaml -o shown");
+  EXPECT_EQ(outcome.code, 0) << outcome.errors;
+  EXPECT_THAT(outcome.output,
+              ContainsRegex("^11 frames, 2.00 s, [0-9.]+ m, [0-9]+ contacts, goal not reached\n"
+                            "[0-9.]+ \\+- [0-9.]+ ms a frame; slowest frame [0-9]+ at [0-9.]+ s: "
+                            "[0-9.]+ ms\nshown\n$"));
+  EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/frame-00010.png"));
+  EXPECT_EQ(nlohmann::json::parse(
+                tool("walk court.yaml --script walk.yaml -o shown --json").output)["frames"],
+            11);
+  folder.write("bad.yaml", "moves:\n  - {hop: 3}\n");
+  EXPECT_EQ(refused("walk court.yaml --script bad.yaml -o other"),
+            "bad.yaml:2:6: no such key 'hop'");
+  EXPECT_THAT(refused("walk court.yaml --script none.yaml -o other"),
+              StartsWith("none.yaml: cannot be read"));
+}
+
 TEST_F(Tool, MakesMapsAndDrawsPlans) {
   const Outcome made = tool("make map -o cave.yaml --size 50x40 --set kind=cave --set seed=9");
   EXPECT_EQ(made.code, 0) << made.errors;
@@ -242,8 +261,8 @@ TEST_F(Tool, MakesMapsAndDrawsPlans) {
 }
 
 TEST_F(Tool, SaysHowItIsUsed) {
-  for (const char* command :
-       {"", "render", "sweep", "compare", "check", "describe", "demo", "make", "make map"}) {
+  for (const char* command : {"", "render", "sweep", "compare", "check", "describe", "demo", "make",
+                              "make map", "walk"}) {
     const Outcome help = tool(fmt::format("{} --help", command));
     EXPECT_EQ(help.code, 0);
     EXPECT_THAT(help.output, HasSubstr("Usage: photonlane"));

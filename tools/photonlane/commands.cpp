@@ -278,6 +278,28 @@ int run(const MakeMapCommand& command) {
   return success;
 }
 
+int run(const WalkCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    if (!command.common.quiet) warn(file);
+    const WalkScript script = io::read_walk_script(command.script);
+    const io::OutputFolder folder(command.output);
+    RenderOptions options;
+    options.threads = command.common.threads;
+    io::WalkRecord record;
+    {
+      ProgressBar bar("walk", command.common.quiet);
+      options.progress = bar.callback();
+      record = io::play_walk(file, script, command.output, std::move(options));
+    }
+    if (command.common.json) {
+      fmt::print("{}", io::walk_json(record));
+    } else if (!command.common.quiet) {
+      fmt::print("{}{}\n", io::walk_text(record), command.output);
+    }
+    return success;
+  });
+}
+
 int run(const DescribeCommand& command) {
   if (command.as == "markdown") {
     fmt::print("{}", io::scene_reference());

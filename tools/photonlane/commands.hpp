@@ -61,6 +61,12 @@ struct CheckCommand {
   SceneOptions common;
 };
 
+struct WalkCommand {
+  SceneOptions common;
+  std::string script;
+  std::string output;
+};
+
 struct DescribeCommand {
   std::string as = "text";
 };
@@ -78,6 +84,7 @@ io::SceneFile open_scene(const SceneOptions& options);
 int run(const RenderCommand& command);
 int run(const SweepCommand& command);
 int run(const MakeMapCommand& command);
+int run(const WalkCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);
 int run(const DescribeCommand& command);

@@ -124,6 +124,21 @@ int run_tool(int argc, char** argv) {
   add_scene(*check_app, check.common);
   check_app->callback([&] { chosen = [&] { return run(check); }; });
 
+  WalkCommand walk;
+  CLI::App* walk_app = app.add_subcommand(
+      "walk",
+      "play a script of timed moves\nWrites numbered frames, the way, contacts and the cost "
+      "of every frame, and the way over the plan.");
+  add_scene(*walk_app, walk.common);
+  add_threads(*walk_app, walk.common.threads);
+  walk_app->add_option("--script", walk.script, "moves of the body (YAML)")
+      ->required()
+      ->type_name("FILE");
+  walk_app->add_option("-o,--output", walk.output, "folder to write to")
+      ->required()
+      ->type_name("DIR");
+  walk_app->callback([&] { chosen = [&] { return run(walk); }; });
+
   MakeMapCommand make_map;
   CLI::App* make_app = app.add_subcommand("make", "make demo data: maps");
   make_app->require_subcommand(1);

@@ -1,0 +1,31 @@
+#pragma once
+
+#include "photonlane/base/vector.hpp"
+#include "photonlane/grid/cell_map.hpp"
+
+namespace photonlane {
+
+/// A round body on a map, seen from above.
+struct Body {
+  Vec2d place{0, 0};     ///< meters
+  double radius = 0.25;  ///< meters
+};
+
+/// How a move ended.
+struct Moved {
+  Vec2d place{0, 0};   ///< where the body is now
+  int contacts = 0;    ///< how often it met a wall on the way
+  Vec2d normal{0, 0};  ///< away from the wall met last; zero where none was
+};
+
+/// Moves a body by `way` (meters), sliding along what it meets. It is swept along its way, so that
+/// no length of a move takes it into a wall, through one, or between two that touch at a corner.
+/// The edge of a map that does not repeat is a wall. A body that starts inside a wall, or is wider
+/// than where it stands, moves only where that takes it no deeper. Throws Error (input) for numbers
+/// that are not finite and a radius that is not above 0.
+Moved move_body(const CellMap& map, const Body& body, const Vec2d& way);
+
+/// How far a point is from the nearest wall, in meters, up to `most`; 0 inside a wall.
+double wall_distance(const CellMap& map, const Vec2d& place, double most);
+
+}  // namespace photonlane

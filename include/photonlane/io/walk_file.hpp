@@ -1,0 +1,42 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "photonlane/io/scene_file.hpp"
+#include "photonlane/render/walk.hpp"
+
+namespace photonlane::io {
+
+/// Reads a walk script (YAML):
+///
+///   radius: 0.25
+///   rate: 25
+///   moves:
+///     - {forward: 4, over: 2}
+///     - {turn: 90, over: 1}
+///     - {forward: 3, turn: -45, over: 2.5}
+///
+/// Throws Error with file, line and column for what is not one.
+WalkScript read_walk_script(const std::string& path);
+
+/// A walk that has been played: every step with the cost of its frame.
+struct WalkRecord {
+  std::vector<WalkStep> steps;
+  std::vector<Cost> costs;
+
+  /// Index of the step whose frame took longest; costs must not be empty.
+  std::size_t slowest() const;
+};
+
+/// Plays a script in a scene and leaves in a folder: frame-00000.png and so on, path.csv (time,
+/// place, heading, contacts, cost), walk.json (a summary) and plan.png (the way over the plan).
+/// Progress and threads as in RenderOptions. Throws what render() and write_png() throw.
+WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
+                     RenderOptions options);
+
+/// The summary for people and for programs.
+std::string walk_text(const WalkRecord& record);
+std::string walk_json(const WalkRecord& record);
+
+}  // namespace photonlane::io

@@ -1,0 +1,47 @@
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "photonlane/grid/body.hpp"
+#include "photonlane/render/render.hpp"
+
+namespace photonlane {
+
+/// One move of a script, spread evenly over its time.
+struct WalkMove {
+  double forward = 0;   ///< meters along the heading
+  double sideways = 0;  ///< meters to the right
+  double turn = 0;      ///< radians to the left
+  double over = 1;      ///< seconds
+};
+std::span<const Knob<WalkMove>> walk_move_knobs();
+
+/// Timed moves of a round body.
+struct WalkScript {
+  double radius = 0.25;  ///< meters
+  double rate = 25;      ///< frames a second
+  std::vector<WalkMove> moves;
+};
+std::span<const Knob<WalkScript>> walk_script_knobs();
+
+/// Where the body is when a frame is taken.
+struct WalkStep {
+  double time = 0;  ///< seconds
+  Vec2d place{0, 0};
+  double heading = 0;  ///< radians
+  int contacts = 0;    ///< walls met since the step before
+  bool in_goal = false;
+};
+
+/// Plays a script from the camera's eye and heading: a step a frame, the first at time 0, the last
+/// at the end of the last move. Throws Error (input) for values out of range and for scripts of
+/// more than a million frames.
+std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script);
+
+/// The camera of a step: the eye at the body's place.
+Camera camera_at(const Camera& camera, const WalkStep& step);
+
+}  // namespace photonlane
