@@ -212,6 +212,26 @@ void race_frames(const std::string& name, const CellMap& map, double pixel_bar, 
   races.push_back(race(name + ": linear frame / writing memory", runners[1], runners[5], 1.0 / 3));
 }
 
+/// One cell opened or closed again in a world that nobody else holds, against compiling it anew.
+void race_edit(const std::string& name, const CellMap& map, int rounds, std::vector<Race>& races) {
+  Scene scene;
+  for (int i = 0; i < 4; ++i) scene.wall({});
+  scene.room().add(map);
+  World world = compile(scene);
+  bool open = false;
+  std::vector<Runner> runners{{"one cell edited",
+                               [&] {
+                                 const CellEdit change{map.width / 2 + 3, map.height / 2 + 3,
+                                                       open ? empty_cell : wall_of(0)};
+                                 open = !open;
+                                 world = edit(std::move(world), {&change, 1});
+                               },
+                               {}},
+                              {"compiled anew", [&] { compile(scene); }, {}}};
+  run_rounds(runners, rounds);
+  races.push_back(race(name + ": one cell edited / compiled anew", runners[0], runners[1], 100));
+}
+
 int run(int argc, char** argv) {
   const std::string json = argc > 1 ? argv[1] : "";
   std::vector<Race> races;
@@ -224,6 +244,8 @@ int run(int argc, char** argv) {
   // work: the bar there only keeps what has been reached.
   race_frames("1920x1080 of open 1024x1024", scattered(1024, 0.0002), 5, 25, races);
   race_frames("1920x1080 of dense 256x256", scattered(256, 0.1), 2, 25, races);
+  race_edit("half open 4096x4096", scattered(4096, 0.02), 15, races);
+  race_edit("open 4096x4096", scattered(4096, 0.0002), 15, races);
 
   bool passed = true;
   nlohmann::ordered_json report = nlohmann::ordered_json::array();

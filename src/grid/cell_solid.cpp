@@ -1,5 +1,7 @@
 #include "photonlane/grid/cell_solid.hpp"
 
+#include <fmt/format.h>
+
 #include "grid/cell_kernel.hpp"
 #include "grid/distance_map.hpp"
 
@@ -15,7 +17,30 @@ CellSolid::CellSolid(CellMap map, std::uint32_t floor_material, std::uint32_t ce
   distances_ = std::make_unique<Distances>(Distances{measure_distances(map_)});
 }
 
+CellSolid::CellSolid(const CellSolid& other)
+    : Solid(other),
+      map_(other.map_),
+      floor_material_(other.floor_material_),
+      ceiling_material_(other.ceiling_material_),
+      distances_(std::make_unique<Distances>(*other.distances_)) {}
+
 CellSolid::~CellSolid() = default;
+
+void CellSolid::edit(std::span<const CellEdit> edits) {
+  for (const CellEdit& one : edits) {
+    if (one.x < 0 || one.y < 0 || one.x >= map_.width || one.y >= map_.height) {
+      throw Error(ErrorKind::input, fmt::format("no cell at column {}, row {} of a map of {}x{}",
+                                                one.x, one.y, map_.width, map_.height));
+    }
+  }
+  for (const CellEdit& one : edits) {
+    const bool was_wall = map_.at(one.x, one.y) != empty_cell;
+    map_.at(one.x, one.y) = one.cell;
+    const bool is_wall = one.cell != empty_cell;
+    if (is_wall && !was_wall) add_wall(distances_->map, map_.repeat, one.x, one.y);
+    if (!is_wall && was_wall) remove_wall(distances_->map, map_.repeat, one.x, one.y);
+  }
+}
 
 template <class Number>
 HitBatch<Number> CellSolid::trace(const LaneBatch<Number>& lanes, const Budget& budget) const {

@@ -28,4 +28,9 @@ struct DistanceMap {
 
 DistanceMap measure_distances(const CellMap& map);
 
+/// Repair the map around one cell that became a wall, or was one. Only the square in which
+/// something changes is looked at, and the result equals a new measurement.
+void add_wall(DistanceMap& map, bool repeat, int x, int y);
+void remove_wall(DistanceMap& map, bool repeat, int x, int y);
+
 }  // namespace photonlane

@@ -51,4 +51,32 @@ World compile(const Scene& scene) {
   return World(std::move(data));
 }
 
+World edit(World world, std::span<const CellEdit> edits) {
+  const Stopwatch watch;
+  for (const CellEdit& one : edits) {
+    // The last two materials are those of floor and ceiling.
+    if (one.cell != empty_cell && material_of(one.cell) + 2 >= world.materials().size()) {
+      throw Error(ErrorKind::input,
+                  fmt::format("a cell of material {}, of which there are {}", material_of(one.cell),
+                              world.materials().size() - 2));
+    }
+  }
+  // Data and solids are made as objects that may change, and held as ones that may not: one that
+  // has a single holder, which is giving it up, may.
+  const bool own = world.data_.use_count() == 1;
+  auto data = own ? std::const_pointer_cast<World::Data>(std::move(world.data_))
+                  : std::make_shared<World::Data>(*world.data_);
+  std::shared_ptr<const Solid>& held = data->rooms.front().solids.front();
+  std::shared_ptr<CellSolid> solid;
+  if (held.use_count() == 1) {
+    solid = std::const_pointer_cast<CellSolid>(std::dynamic_pointer_cast<const CellSolid>(held));
+  } else {
+    solid = std::make_shared<CellSolid>(dynamic_cast<const CellSolid&>(*held));
+  }
+  solid->edit(edits);
+  held = std::move(solid);
+  data->compile_ms = watch.milliseconds();
+  return World(std::move(data));
+}
+
 }  // namespace photonlane

@@ -45,6 +45,13 @@ struct CellMap {
   Cell& at(int x, int y) { return cells[static_cast<std::size_t>(y) * width + x]; }
 };
 
+/// A change of one cell.
+struct CellEdit {
+  int x = 0;
+  int y = 0;
+  Cell cell = empty_cell;
+};
+
 /// The knobs of a CellMap.
 std::span<const Knob<CellMap>> cell_map_knobs();
 

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <memory>
+#include <span>
 
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/lane/solid.hpp"
@@ -15,7 +16,14 @@ class CellSolid final : public Solid {
   /// Throws Error (input) for a map that validate() refuses.
   explicit CellSolid(CellMap map, std::uint32_t floor_material = 0,
                      std::uint32_t ceiling_material = 0);
+  CellSolid(const CellSolid& other);
+  CellSolid& operator=(const CellSolid&) = delete;
   ~CellSolid() override;
+
+  /// Changes cells. The distance map is repaired where it changes, and equals that of a new
+  /// compilation; the cost goes with the square of the distance to the walls around. Throws Error
+  /// (input) for a cell outside the map, before anything is changed.
+  void edit(std::span<const CellEdit> edits);
 
   /// The item of a wall is the cell's id, y * width + x; floor and ceiling have none.
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;

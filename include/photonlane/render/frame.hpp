@@ -70,7 +70,7 @@ struct Plane {
 
 /// What a frame cost, stage by stage, in milliseconds.
 struct Cost {
-  double compile_ms = 0;  ///< of the world, once; not in total_ms
+  double compile_ms = 0;  ///< of the world, once, or of its last edit; not in total_ms
   double cast_ms = 0;     ///< finding what each lane meets
   double fill_ms = 0;     ///< turning that into pixels
   double encode_ms = 0;   ///< into a file or display values, where the caller asked for it

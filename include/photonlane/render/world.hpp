@@ -1,6 +1,7 @@
 #pragma once
 
 #include <memory>
+#include <span>
 #include <vector>
 
 #include "photonlane/lane/solid.hpp"
@@ -33,17 +34,24 @@ class World {
   /// The scene's materials, then those of floor and ceiling.
   const std::vector<Material>& materials() const { return data_->materials; }
   const CompiledRoom& room() const { return data_->rooms.front(); }
-  /// Milliseconds that compiling took.
+  /// Milliseconds that compiling took, or the edit since.
   double compile_ms() const { return data_->compile_ms; }
   /// Bytes held for tracing.
   std::size_t memory_bytes() const { return data_->memory_bytes; }
 
  private:
+  friend World edit(World world, std::span<const CellEdit> edits);
   std::shared_ptr<const Data> data_;
 };
 
 /// Throws Error (input) for scenes that cannot be traced: no room, a room without a cell map or
 /// with more than one, cells of materials that are not there, values out of range.
 World compile(const Scene& scene);
+
+/// The next world: cells of the map changed. A world that is given up to it (std::move) and that
+/// nobody else holds is changed where it stands, at the cost of what changes; of any other a copy
+/// is made, and worlds held elsewhere stay as they are. Throws Error (input) for cells outside the
+/// map and materials that are not there; worlds held elsewhere are as they were.
+World edit(World world, std::span<const CellEdit> edits);
 
 }  // namespace photonlane
