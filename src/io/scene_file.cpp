@@ -111,6 +111,23 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
   if (room.solids.empty()) node.refuse("no cell map, expected solids: [{cells: ...}]");
 }
 
+/// Turns a camera toward a point, once its eye is known.
+void look_at(const Node& node, const Node& target, Camera& camera) {
+  for (const char* other : {"heading", "pitch"}) {
+    if (const Node* given = node.find(other)) {
+      given->refuse(fmt::format("{} beside look_at, expected one of them", other));
+    }
+  }
+  // A point is read as an eye's place is.
+  Camera scratch;
+  const Knob<Camera>& place = *find_knob(camera_knobs(), "eye");
+  at_place(target, [&] { place.assign(scratch, place.info, target.value_text()); });
+  if (scratch.eye == camera.eye) target.refuse("look_at is the eye itself, expected another point");
+  const Camera turned = Camera::look_at(camera.eye, scratch.eye, camera.field_of_view);
+  camera.heading = turned.heading;
+  camera.pitch = turned.pitch;
+}
+
 }  // namespace
 
 SceneFile parse_scene(const std::string& text, const std::string& path) {
@@ -123,7 +140,10 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
   read_node(root, "scene", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {
               if (key == "title") file.scene.title = value.text();
-              if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
+              if (key == "camera") {
+                read_node(value, "camera", camera_knobs(), file.camera,
+                          [](const std::string&, const Node&) {});
+              }
               if (key == "room") read_room(value, text, file);
               if (key == "budget") read_budget(value, "", file.budget);
             });
@@ -135,6 +155,7 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
     file.camera.eye.y() = (map.start->y + 0.5) * map.cell_size;
   }
   if (const Node* camera = root.find("camera")) {
+    if (const Node* target = camera->find("look_at")) look_at(*camera, *target, file.camera);
     const Node* field = camera->find("field_of_view");
     at_place(field != nullptr ? *field : *camera,
              [&] { viewing(file.camera, file.budget.frame.size()); });

@@ -130,6 +130,21 @@ TEST(SceneFile, ErrorsHaveFileLineAndColumn) {
   EXPECT_THAT(refusal(with("brick: {base", "empty: {base")), StartsWith("s.yaml:4:3: 'empty' is"));
 }
 
+TEST(SceneFile, ACameraMayLookAtAPoint) {
+  const SceneFile level = parse_scene(with("heading: 45", "look_at: [2.5, 2.5, 1.6]"), "s.yaml");
+  EXPECT_NEAR(level.camera.heading, degrees(45), 1e-12);
+  EXPECT_TRUE(level.camera.level());
+  const SceneFile down = parse_scene(with("heading: 45", "look_at: [1.5, 2.5, 0.6]"), "s.yaml");
+  EXPECT_NEAR(down.camera.heading, degrees(90), 1e-12);
+  EXPECT_NEAR(down.camera.pitch, degrees(-45), 1e-12);
+  EXPECT_EQ(refusal(with("heading: 45", "look_at: [2, 2, 1], heading: 3")),
+            "s.yaml:2:61: heading beside look_at, expected one of them");
+  EXPECT_EQ(refusal(with("heading: 45", "look_at: [1.5, 1.5, 1.6]")),
+            "s.yaml:2:41: look_at is the eye itself, expected another point");
+  EXPECT_THAT(refusal(with("heading: 45", "look_at: [1.5, 1.5]")),
+              HasSubstr("s.yaml:2:41: found '[1.5, 1.5]', expected three numbers"));
+}
+
 TEST(SceneFile, MapErrorsPointIntoTheDrawing) {
   EXPECT_EQ(refusal(with("#.m#", "#.x#")),
             "s.yaml:17:13: found 'x' in the map, expected a letter of the legend");

@@ -10,15 +10,10 @@
 namespace photonlane {
 namespace {
 
+using test::everything;
 using test::hash_of;
 using test::with_layers;
 using ::testing::HasSubstr;
-
-constexpr LayerSet everything = [] {
-  LayerSet layers = LayerSet::measurable();
-  layers.add(Layer::display);
-  return layers;
-}();
 
 Scene garden() {
   Scene scene;

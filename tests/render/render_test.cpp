@@ -11,15 +11,10 @@
 namespace photonlane {
 namespace {
 
+using test::everything;
 using test::hash_of;
 using test::with_layers;
 using ::testing::HasSubstr;
-
-constexpr LayerSet everything = [] {
-  LayerSet layers = LayerSet::measurable();
-  layers.add(Layer::display);
-  return layers;
-}();
 
 Budget sized(int width, int height, int samples = 1) {
   Budget budget;

@@ -83,6 +83,13 @@ inline std::uint64_t hash_of(const Frame& frame, Layer layer) {
   return hash;
 }
 
+/// All layers there are.
+inline constexpr LayerSet everything = [] {
+  LayerSet layers = LayerSet::measurable();
+  layers.add(Layer::display);
+  return layers;
+}();
+
 inline RenderOptions with_layers(LayerSet layers, int threads = 0) {
   RenderOptions options;
   options.layers = layers;
