@@ -179,9 +179,10 @@ SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std:
   write_file(files.csv, sweep_csv(sweep));
   write_file(files.json, sweep_json(sweep));
   write_file(files.script, sweep_plot(sweep, title));
-  for (const auto& [kind, path] : {std::pair{"png", &files.png}, std::pair{"svg", &files.svg}}) {
+  for (const char* kind : {"png", "svg"}) {
+    const std::string& path = kind == std::string_view("png") ? files.png : files.svg;
     try {
-      write_whole(*path, [&](const std::string& temporary) {
+      write_whole(path, [&](const std::string& temporary) {
         const int code = run({"gnuplot", "-c", files.script, kind, temporary});
         if (code != 0) {
           throw Error(ErrorKind::file,

@@ -33,7 +33,9 @@ template <class Owner, class Structure>
 void read_node(const Node& node, std::string_view kind, std::span<const Knob<Owner>> table,
                Owner& owner, const Structure& structure) {
   const SceneNode& known = scene_node(kind);
-  for (const auto& [key, value] : node.map(fmt::format("a {}", kind))) {
+  for (const auto& pair : node.map(fmt::format("a {}", kind))) {
+    const Node& key = pair.first;
+    const Node& value = pair.second;
     if (const Knob<Owner>* entry = find_knob(table, key.text())) {
       at_place(value, [&] { entry->assign(owner, entry->info, value.value_text()); });
     } else if (std::any_of(known.keys.begin(), known.keys.end(),

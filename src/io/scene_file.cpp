@@ -15,7 +15,9 @@ namespace {
 /// A budget's dotted names as nested maps.
 void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
   const auto names = knob_names(budget_knobs());
-  for (const auto& [key, value] : node.map("a budget")) {
+  for (const auto& pair : node.map("a budget")) {
+    const Node& key = pair.first;
+    const Node& value = pair.second;
     const std::string name = prefix + key.text();
     const bool group = std::any_of(names.begin(), names.end(), [&](std::string_view one) {
       return one.starts_with(name + ".");
@@ -38,7 +40,9 @@ void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
 }
 
 void read_materials(const Node& node, Scene& scene) {
-  for (const auto& [key, value] : node.map("a map of names to materials")) {
+  for (const auto& pair : node.map("a map of names to materials")) {
+    const Node& key = pair.first;
+    const Node& value = pair.second;
     for (const char* word : {"empty", "start", "goal"}) {
       if (key.text() == word) {
         key.refuse(fmt::format("'{}' is the name of a cell without a wall", word));
