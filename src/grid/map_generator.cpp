@@ -166,8 +166,7 @@ std::span<const Knob<MapRecipe>> map_recipe_knobs() {
       knob<&MapRecipe::seed>("seed", "", {0, 9e15}, "another number, another map"),
       knob<&MapRecipe::tree>("tree", "", {},
                              "how a maze's corridors or the ways between rooms grow: depth first, "
-                             "every tree equally likely, or edges in random order",
-                             1, ""),
+                             "every tree equally likely, or edges in random order"),
       knob<&MapRecipe::loops>("loops", "", {0, 1},
                               "share of the walls between neighbors off the tree that are opened"),
       knob<&MapRecipe::dead_ends>("dead_ends", "", {0, 1}, "share of the dead ends that stay", 1,
