@@ -58,6 +58,9 @@ void write_exr(const std::string& path, Frame& frame) {
     header.channels().insert(channel.name, Imf::Channel(codes ? Imf::UINT : Imf::FLOAT));
     buffer.insert(channel.name, slice(frame, channel));
   }
+  if (header.channels().begin() == header.channels().end()) {
+    throw Error(ErrorKind::usage, "the frame has no layer that goes into EXR", Place{path});
+  }
   write_whole(path, [&](const std::string& temporary) {
     try {
       Imf::OutputFile file(temporary.c_str(), header);
@@ -103,9 +106,11 @@ Frame read_exr(const std::string& path) {
 
 }  // namespace
 
+bool is_exr(const std::string& path) { return ends_with(path, ".exr"); }
+
 void write_frame(const std::string& path, Frame& frame) {
   const Stopwatch watch;
-  if (ends_with(path, ".exr")) {
+  if (is_exr(path)) {
     write_exr(path, frame);
   } else if (ends_with(path, ".png")) {
     Frame shown;
@@ -141,7 +146,7 @@ OutputFolder::~OutputFolder() {
 }
 
 Frame read_frame(const std::string& path) {
-  if (ends_with(path, ".exr")) {
+  if (is_exr(path)) {
     read_file(path);  // a missing file is named as such, not as a broken one
     return read_exr(path);
   }

@@ -1,6 +1,5 @@
-#include <cmath>
-
 #include "io/files.hpp"
+#include "io/map_marks.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/io/plan_picture.hpp"
 #include "photonlane/io/scene_file.hpp"
@@ -40,31 +39,37 @@ SceneFile scene_of(const CellMap& map, const std::string& title) {
 
 }  // namespace
 
-std::string map_drawing(const CellMap& map) {
+std::string draw_map(const CellMap& map, const std::string& indent,
+                     const std::function<char(Cell)>& letter) {
   std::string text;
   for (int y = map.height - 1; y >= 0; --y) {
+    text += indent;
     for (int x = 0; x < map.width; ++x) {
       const CellPlace place{x, y};
-      text += map.start == place           ? '<'
-              : map.goal == place          ? '>'
-              : map.at(x, y) == empty_cell ? '.'
-                                           : '#';
+      text += map.start == place  ? start_letter
+              : map.goal == place ? goal_letter
+                                  : letter(map.at(x, y));
     }
     text += '\n';
   }
   return text;
 }
 
+std::string map_drawing(const CellMap& map) {
+  return draw_map(map, "", [](Cell cell) { return cell == empty_cell ? '.' : '#'; });
+}
+
 Picture map_pixels(const CellMap& map) {
+  constexpr std::array<std::uint8_t, 3> empty_color{0xf2, 0xee, 0xe2};
+  constexpr std::array<std::uint8_t, 3> wall_color{0x2c, 0x3a, 0x34};
   Picture picture(Size{map.width, map.height});
   for (int y = 0; y < map.height; ++y) {
     for (int x = 0; x < map.width; ++x) {
       const CellPlace place{x, y};
-      const std::array<std::uint8_t, 3> color =
-          map.start == place           ? std::array<std::uint8_t, 3>{0x7f, 0xb0, 0x69}
-          : map.goal == place          ? std::array<std::uint8_t, 3>{0xd9, 0x6c, 0x8a}
-          : map.at(x, y) == empty_cell ? std::array<std::uint8_t, 3>{0xf2, 0xee, 0xe2}
-                                       : std::array<std::uint8_t, 3>{0x2c, 0x3a, 0x34};
+      const std::array<std::uint8_t, 3>& color = map.start == place           ? start_color
+                                                 : map.goal == place          ? goal_color
+                                                 : map.at(x, y) == empty_cell ? empty_color
+                                                                              : wall_color;
       std::copy(color.begin(), color.end(), picture.pixel(x, map.height - 1 - y));
     }
   }

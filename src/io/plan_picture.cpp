@@ -4,6 +4,8 @@
 #include <cmath>
 
 #include "io/cairo_canvas.hpp"
+#include "io/files.hpp"
+#include "io/map_marks.hpp"
 #include "photonlane/io/layer_picture.hpp"
 
 namespace photonlane::io {
@@ -13,8 +15,6 @@ using Rgb = std::array<std::uint8_t, 3>;
 
 constexpr Rgb ground{17, 20, 23};  // outside the map
 constexpr Rgb floor_color{38, 44, 46};
-constexpr Rgb start_color{127, 176, 105};
-constexpr Rgb goal_color{217, 108, 138};
 constexpr Rgb eye_color{255, 240, 214};
 constexpr Rgb path_color{255, 196, 120};
 
@@ -31,13 +31,13 @@ Rgb ray_color(Ending ending) {
 }
 
 /// From meters to pixels of the plan, north up.
-struct Frame2d {
+struct PlanScale {
   double scale, left, top, height;
   double x(double meters) const { return left + meters * scale; }
   double y(double meters) const { return top + (height - meters) * scale; }
 };
 
-Frame2d fit(const CellMap& map, Size size) {
+PlanScale fit(const CellMap& map, Size size) {
   const double wide = map.width * map.cell_size;
   const double high = map.height * map.cell_size;
   const double margin = 0.02 * std::min(size.width, size.height);
@@ -48,7 +48,7 @@ Frame2d fit(const CellMap& map, Size size) {
 
 /// The cells, each pixel the mean of up to 4x4 places in it, so that maps with more cells than
 /// pixels do not shimmer.
-Picture paint_cells(const Scene& scene, const Frame2d& frame, Size size) {
+Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
   const CellMap& map = scene.room().solids.front();
   const auto linear = [](const Rgb& bytes) {
     return Color(from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
@@ -80,7 +80,7 @@ Picture paint_cells(const Scene& scene, const Frame2d& frame, Size size) {
   return picture;
 }
 
-void draw_mark(const Canvas& canvas, const Frame2d& frame, const CellMap& map, CellPlace place,
+void draw_mark(const Canvas& canvas, const PlanScale& frame, const CellMap& map, CellPlace place,
                const Rgb& color) {
   const double radius = std::max(4.0, 0.36 * map.cell_size * frame.scale);
   canvas.set_color(color);
@@ -90,7 +90,7 @@ void draw_mark(const Canvas& canvas, const Frame2d& frame, const CellMap& map, C
 }
 
 /// Level rays of the frame: a frame one pixel high looks along them.
-void draw_rays(const Canvas& canvas, const Frame2d& frame, const World& world, Camera camera,
+void draw_rays(const Canvas& canvas, const PlanScale& frame, const World& world, Camera camera,
                Budget budget, int rays) {
   const Size size = budget.frame.size();
   const Viewing whole = viewing(camera, size);
@@ -105,7 +105,7 @@ void draw_rays(const Canvas& canvas, const Frame2d& frame, const World& world, C
   budget.rays = Rays::columns;
   RenderOptions options;
   options.layers = {Layer::ray_distance, Layer::ending};
-  const photonlane::Frame met = render(world, camera, budget, std::move(options));
+  const Frame met = render(world, camera, budget, std::move(options));
   const Viewing view = viewing(camera, budget.frame.size());
   for (int i = 0; i < rays; ++i) {
     const Viewing::Direction direction = view.direction(view.u(i + 0.5));
@@ -121,7 +121,7 @@ void draw_rays(const Canvas& canvas, const Frame2d& frame, const World& world, C
   }
 }
 
-void draw_eye(const Canvas& canvas, const Frame2d& frame, const Camera& camera, Size size) {
+void draw_eye(const Canvas& canvas, const PlanScale& frame, const Camera& camera, Size size) {
   const Viewing view = viewing(camera, size);
   const double x = frame.x(camera.eye.x());
   const double y = frame.y(camera.eye.y());
@@ -138,7 +138,7 @@ void draw_eye(const Canvas& canvas, const Frame2d& frame, const Camera& camera, 
   cairo_fill(canvas.context());
 }
 
-void draw_path(const Canvas& canvas, const Frame2d& frame, const std::vector<Vec2d>& path) {
+void draw_path(const Canvas& canvas, const PlanScale& frame, const std::vector<Vec2d>& path) {
   canvas.set_color(path_color, 0.9);
   cairo_set_line_width(canvas.context(), 2.5);
   for (const Vec2d& place : path) {
@@ -152,7 +152,7 @@ void draw_path(const Canvas& canvas, const Frame2d& frame, const std::vector<Vec
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
   const CellMap& map = scene.room().solids.front();
-  const Frame2d frame = fit(map, size);
+  const PlanScale frame = fit(map, size);
   const Canvas canvas(paint_cells(scene, frame, size));
   if (map.start) draw_mark(canvas, frame, map, *map.start, start_color);
   if (map.goal) draw_mark(canvas, frame, map, *map.goal, goal_color);
@@ -175,6 +175,14 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   if (map.start) legend.swatches.push_back({start_color, "start"});
   if (map.goal) legend.swatches.push_back({goal_color, "goal"});
   return with_legend(picture, legend);
+}
+
+void write_plan(const std::string& path, const SceneFile& file, const PlanOptions& options) {
+  if (!ends_with(path, ".png")) {
+    throw Error(ErrorKind::usage, "expected a name that ends in .png for a plan", Place{path});
+  }
+  write_png(path, plan_picture(file.scene, compile(file.scene), file.camera, file.budget,
+                               file.budget.frame.size(), options));
 }
 
 }  // namespace photonlane::io

@@ -144,10 +144,8 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
   read_node(root, "scene", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {
               if (key == "title") file.scene.title = value.text();
-              if (key == "camera") {
-                read_node(value, "camera", camera_knobs(), file.camera,
-                          [](const std::string&, const Node&) {});
-              }
+              // Its look_at is read below, when the eye is known.
+              if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
               if (key == "room") read_room(value, text, file);
               if (key == "budget") read_budget(value, "", file.budget);
             });

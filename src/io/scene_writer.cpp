@@ -2,6 +2,7 @@
 
 #include <map>
 
+#include "io/map_marks.hpp"
 #include "photonlane/io/scene_file.hpp"
 
 namespace photonlane::io {
@@ -58,22 +59,15 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
   }
   std::string text = knob_lines(cell_map_knobs(), map, 8);
   text += "        legend:\n          \".\": empty\n";
-  if (map.start) text += "          \"<\": start\n";
-  if (map.goal) text += "          \">\": goal\n";
+  if (map.start) text += fmt::format("          \"{}\": start\n", start_letter);
+  if (map.goal) text += fmt::format("          \"{}\": goal\n", goal_letter);
   for (const auto& [cell, letter] : letter_of) {
     if (cell == empty_cell) continue;
     text += fmt::format("          \"{}\": {}\n", letter,
                         quoted(name_of_material(scene, material_of(cell))));
   }
   text += "        map: |\n";
-  for (int y = map.height - 1; y >= 0; --y) {
-    text += "          ";
-    for (int x = 0; x < map.width; ++x) {
-      const CellPlace place{x, y};
-      text += map.start == place ? '<' : map.goal == place ? '>' : letter_of[map.at(x, y)];
-    }
-    text += '\n';
-  }
+  text += draw_map(map, "          ", [&](Cell cell) { return letter_of[cell]; });
   return text;
 }
 

@@ -5,6 +5,8 @@
 #include <cstring>
 #include <type_traits>
 
+#include "render/batches.hpp"
+
 namespace photonlane {
 namespace {
 
@@ -44,11 +46,7 @@ void cast(const World& world, const Camera& camera, const Viewing& view, const B
           double offset, int first, int last, const Palette& palette, Columns& columns,
           Tally& tally) {
   LaneBatch<Number> lanes;
-  lanes.size = static_cast<std::size_t>(last - first);
-  lanes.far_limit = static_cast<Number>(budget.far_limit);
-  std::fill_n(lanes.x, lanes.size, static_cast<Number>(camera.eye.x()));
-  std::fill_n(lanes.y, lanes.size, static_cast<Number>(camera.eye.y()));
-  std::fill_n(lanes.z, lanes.size, static_cast<Number>(camera.eye.z()));
+  start_at_eye(lanes, static_cast<std::size_t>(last - first), camera, budget);
   Number length[LaneBatch<Number>::capacity];
   aim(view, offset, first, lanes, length, columns);
 
@@ -66,12 +64,8 @@ void cast(const World& world, const Camera& camera, const Viewing& view, const B
     columns.green[first + i] = entry.green;
     columns.blue[first + i] = entry.blue;
     columns.fades[first + i] = entry.fades;
-    tally.steps += hits.steps[i];
-    tally.escaped += hits.ending[i] == Ending::escaped;
-    tally.spent += hits.ending[i] == Ending::spent;
   }
-  tally.lanes += lanes.size;
-  tally.hits = tally.lanes - tally.escaped - tally.spent;
+  count(hits, lanes.size, tally);
 }
 
 }  // namespace

@@ -19,7 +19,8 @@ using VU = hn::Vec<DU>;
 
 /// Linear light to its display value (IEC 61966-2-1), in [0, 1]. Above the linear part a polynomial
 /// in the square root, fitted by ourselves for the least largest error: 3.3e-4, 1/12 of a byte's
-/// step, which the dither hides. (Powers by logarithm took 1.5 times as long, tables twice.)
+/// step, which the dither hides. (Slower ways that were
+/// tried stand in docs/performance.md.)
 HWY_INLINE V Encode(V linear) {
   const D d;
   const V x = hn::Min(hn::Max(linear, hn::Zero(d)), hn::Set(d, 1.0f));

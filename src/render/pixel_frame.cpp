@@ -3,6 +3,7 @@
 #include <limits>
 
 #include "base/stopwatch.hpp"
+#include "render/batches.hpp"
 #include "render/job.hpp"
 #include "render/parallel.hpp"
 
@@ -29,11 +30,7 @@ struct Block {
 template <class Number>
 void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatch<Number>& lanes) {
   const Viewing& view = job.view;
-  lanes.size = block.count();
-  lanes.far_limit = static_cast<Number>(job.budget.far_limit);
-  std::fill_n(lanes.x, lanes.size, static_cast<Number>(job.camera.eye.x()));
-  std::fill_n(lanes.y, lanes.size, static_cast<Number>(job.camera.eye.y()));
-  std::fill_n(lanes.z, lanes.size, static_cast<Number>(job.camera.eye.z()));
+  start_at_eye(lanes, block.count(), job.camera, job.budget);
   if (!view.planar) {
     for (int row = 0; row < block.height; ++row) {
       for (int column = 0; column < block.width; ++column) {
@@ -137,16 +134,6 @@ void write_data(const RenderJob& job, const Block& block, const LaneBatch<Number
   }
 }
 
-void count(const std::uint32_t* steps, const Ending* endings, std::size_t lanes, Tally& tally) {
-  tally.lanes += lanes;
-  for (std::size_t i = 0; i < lanes; ++i) {
-    tally.steps += steps[i];
-    tally.escaped += endings[i] == Ending::escaped;
-    tally.spent += endings[i] == Ending::spent;
-  }
-  tally.hits = tally.lanes - tally.escaped - tally.spent;
-}
-
 template <class Number>
 void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   const Solid& solid = *job.world.room().solids.front();
@@ -159,7 +146,7 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
       aim(job, block, offset, lanes);
       const HitBatch<Number> hits = solid.nearest_hit(lanes, job.budget);
       shade(job, hits, lanes.size, share, colors);
-      count(hits.steps, hits.ending, lanes.size, tally);
+      count(hits, lanes.size, tally);
       if (samples == 1 && job.data()) write_data(job, block, lanes, hits);
     }
     write_colors(job, block, colors);
@@ -167,7 +154,7 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   if (!job.colors() || (job.data() && samples > 1)) {
     aim(job, block, {0.5, 0.5}, lanes);
     const HitBatch<Number> hits = solid.nearest_hit(lanes, job.budget);
-    count(hits.steps, hits.ending, lanes.size, tally);
+    count(hits, lanes.size, tally);
     write_data(job, block, lanes, hits);
   }
 }

@@ -76,6 +76,8 @@ TEST(FrameFiles, RefuseWhatIsNone) {
   Frame frame = some_frame({Layer::color});
   EXPECT_THROW(write_frame(folder.path() + "/a.jpg", frame), Error);
   EXPECT_THROW(write_frame(folder.path() + "/missing/a.exr", frame), Error);
+  Frame shown = some_frame({Layer::display});
+  EXPECT_THROW(write_frame(folder.path() + "/a.exr", shown), Error);
   EXPECT_THROW(write_layer(folder.path() + "/a.exr", frame, Layer::color), Error);
   EXPECT_THROW(write_layer(folder.path() + "/a.png", frame, Layer::depth), Error);
   EXPECT_TRUE(folder.names().empty());

@@ -258,6 +258,12 @@ TEST_F(Tool, MakesMapsAndDrawsPlans) {
   EXPECT_THAT(refused("make map -o a.gif"), HasSubstr(".yaml, .txt or .png"));
   EXPECT_THAT(refused("make"), HasSubstr("subcommand"));
   EXPECT_THAT(refused("render court.yaml --view side -o a.png"), HasSubstr("--view"));
+  EXPECT_EQ(refused("render court.yaml --view plan -o a.exr"),
+            "a.exr: expected a name that ends in .png for a plan");
+  const Outcome json = tool("render court.yaml --view plan -o p.png --json");
+  EXPECT_EQ(nlohmann::json::parse(json.output)["map_size"][0], 8);
+  EXPECT_EQ(tool("render court.yaml -o loud.EXR --quiet").code, 0);
+  EXPECT_TRUE(io::read_frame(folder.path() + "/loud.EXR").has(Layer::depth));
 }
 
 TEST_F(Tool, SaysHowItIsUsed) {

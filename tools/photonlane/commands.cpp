@@ -76,7 +76,17 @@ int on_scene(const SceneOptions& options, const Work& work) {
   }
 }
 
-bool is_exr(const std::string& path) { return path.size() > 4 && path.ends_with(".exr"); }
+int run_plan(const RenderCommand& command, const io::SceneFile& file) {
+  io::PlanOptions options;
+  options.legend = !command.no_legend;
+  io::write_plan(command.output, file, options);
+  if (command.common.json) {
+    fmt::print("{}", io::check_json(check(file.scene, file.camera, file.budget)));
+  } else if (!command.common.quiet) {
+    fmt::print("{}\n", command.output);
+  }
+  return success;
+}
 
 }  // namespace
 
@@ -108,16 +118,8 @@ int run(const RenderCommand& command) {
   }
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
-    if (command.view == "plan") {
-      io::PlanOptions plan;
-      plan.legend = !command.no_legend;
-      const World world = compile(file.scene);
-      io::write_png(command.output, io::plan_picture(file.scene, world, file.camera, file.budget,
-                                                     file.budget.frame.size(), plan));
-      if (!command.common.quiet) fmt::print("{}\n", command.output);
-      return success;
-    }
-    const bool exr = is_exr(command.output);
+    if (command.view == "plan") return run_plan(command, file);
+    const bool exr = io::is_exr(command.output);
     RenderOptions options;
     options.threads = command.common.threads;
     options.layers = exr                     ? LayerSet::measurable()

@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "photonlane/io/picture.hpp"
+#include "photonlane/io/scene_file.hpp"
 #include "photonlane/render/render.hpp"
 
 namespace photonlane::io {
@@ -20,6 +21,10 @@ struct PlanOptions {
 /// without its legend. Throws what render() throws for the camera.
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options = {});
+
+/// Writes the plan of a scene, of its frame's size, as a PNG. Throws Error (usage) for other
+/// endings.
+void write_plan(const std::string& path, const SceneFile& file, const PlanOptions& options = {});
 
 /// A map as a drawing that draw_cells() reads back: '#' for walls, '<' start, '>' goal.
 std::string map_drawing(const CellMap& map);

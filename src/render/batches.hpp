@@ -1,0 +1,35 @@
+#pragma once
+
+#include <algorithm>
+
+#include "photonlane/lane/budget.hpp"
+#include "photonlane/lane/lanes.hpp"
+#include "photonlane/lane/tally.hpp"
+#include "photonlane/render/camera.hpp"
+
+namespace photonlane {
+
+/// Starts `size` lanes at the camera's eye; directions are left to the caller.
+template <class Number>
+void start_at_eye(LaneBatch<Number>& lanes, std::size_t size, const Camera& camera,
+                  const Budget& budget) {
+  lanes.size = size;
+  lanes.far_limit = static_cast<Number>(budget.far_limit);
+  std::fill_n(lanes.x, size, static_cast<Number>(camera.eye.x()));
+  std::fill_n(lanes.y, size, static_cast<Number>(camera.eye.y()));
+  std::fill_n(lanes.z, size, static_cast<Number>(camera.eye.z()));
+}
+
+/// Counts what the first `size` lanes of a batch spent and how they ended.
+template <class Number>
+void count(const HitBatch<Number>& hits, std::size_t size, Tally& tally) {
+  tally.lanes += size;
+  for (std::size_t i = 0; i < size; ++i) {
+    tally.steps += hits.steps[i];
+    tally.escaped += hits.ending[i] == Ending::escaped;
+    tally.spent += hits.ending[i] == Ending::spent;
+  }
+  tally.hits = tally.lanes - tally.escaped - tally.spent;
+}
+
+}  // namespace photonlane
