@@ -27,7 +27,7 @@ std::span<const Knob<WalkMove>> walk_move_knobs() {
       knob<&WalkMove::sideways>("sideways", "meters", {-10000, 10000},
                                 "way to the right of the heading; below 0 to the left"),
       knob<&WalkMove::turn>("turn", "degrees", {-36000, 36000}, "turn to the left", degrees(1)),
-      knob<&WalkMove::over>("over", "seconds", {0, 100000, true}, "time the move takes"),
+      knob<&WalkMove::over>("over", "seconds", {0.001, 100000}, "time the move takes"),
   };
   return table;
 }

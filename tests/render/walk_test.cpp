@@ -72,6 +72,8 @@ TEST(PlayWalk, RefusesWhatIsNoScript) {
   const Camera camera{.eye = {4, 10, 1.6}};
   EXPECT_THROW(walk(hall(), camera, {.moves = {{.over = 0}}}), Error);
   EXPECT_THROW(walk(hall(), camera, {.moves = {{.over = -1}}}), Error);
+  EXPECT_THROW(walk(hall(), camera, {.moves = {{.forward = 5, .over = 1e-12}}}), Error)
+      << "a move too short to be walked would be lost";
   EXPECT_THROW(walk(hall(), camera, {.radius = 0, .moves = {{.forward = 1}}}), Error);
   EXPECT_THROW(walk(hall(), camera, {.rate = 1000, .moves = {{.over = 90000}}}), Error);
 }
@@ -97,7 +99,7 @@ TEST(WalkFiles, AreReadWithPlacesInErrors) {
   EXPECT_EQ(refusal("moves:\n  - {foward: 2}\n"),
             "w.yaml:2:6: no such key 'foward'; did you mean forward?");
   EXPECT_EQ(refusal("moves:\n  - {forward: 2, over: -1}\n"),
-            "w.yaml:2:24: found '-1', expected number, more than 0 and at most 100000, in seconds");
+            "w.yaml:2:24: found '-1', expected number, 0.001 to 100000, in seconds");
   EXPECT_EQ(refusal("moves:\n  - jump\n"), "w.yaml:2:5: found 'jump', expected a move");
   EXPECT_THAT(refusal("moves: 3\n"), HasSubstr("expected a list of moves"));
   EXPECT_THAT(refusal("radius: 1\n"), HasSubstr("no moves, expected moves"));
