@@ -9,7 +9,8 @@ namespace {
 /// The color at a distance along the ray.
 Rgb faded(const Look& look, const Rgb& color, float distance) {
   const float raw = (distance - look.fog_start) / (look.fog_end - look.fog_start);
-  const float fade = std::min(std::max(raw, 0.0f), 1.0f);
+  const float share = std::min(std::max(raw, 0.0f), 1.0f);
+  const float fade = share * share * (3 - 2 * share);
   return {color.r + (look.fog.r - color.r) * fade, color.g + (look.fog.g - color.g) * fade,
           color.b + (look.fog.b - color.b) * fade};
 }
@@ -47,8 +48,9 @@ void draw(const Map& map, const Eye& eye, const Look& look, int width, int heigh
         reach = -look.eye_height / v;
       }
       const float distance = reach * std::sqrt(1 + u * u + v * v);
-      const float fade =
+      const float share =
           std::min(std::max((distance - look.fog_start) * inverse_range, 0.0f), 1.0f);
+      const float fade = share * share * (3 - 2 * share);
       put(x, y,
           Rgb{color.r + (look.fog.r - color.r) * fade, color.g + (look.fog.g - color.g) * fade,
               color.b + (look.fog.b - color.b) * fade});

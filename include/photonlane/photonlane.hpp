@@ -20,6 +20,7 @@
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/grid/reach.hpp"
 #include "photonlane/lane/budget.hpp"
+#include "photonlane/light/texture.hpp"
 #include "photonlane/measure/check.hpp"
 #include "photonlane/measure/difference.hpp"
 #include "photonlane/measure/sweep.hpp"

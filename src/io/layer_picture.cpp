@@ -42,6 +42,8 @@ Rgb color_of(Face face) {
       return bytes_of(color_from_lightness(0.40f, 0.05f, 140));
     case Face::ceiling:
       return bytes_of(color_from_lightness(0.90f, 0.02f, 120));
+    case Face::panel:
+      return bytes_of(color_from_lightness(0.70f, 0.13f, 330));
     case Face::inside:
       return bytes_of(color_from_lightness(0.60f, 0.20f, 15));
     case Face::none:

@@ -16,9 +16,13 @@ struct PngImage : png_image {
   PngImage& operator=(const PngImage&) = delete;
 };
 
-}  // namespace
+/// Four bytes a pixel: red, green, blue, alpha.
+struct Pixels {
+  int width, height;
+  std::vector<std::uint8_t> bytes;
+};
 
-Picture read_png(const std::string& path, std::size_t most_pixels) {
+Pixels read_pixels(const std::string& path, std::size_t most_pixels) {
   const std::string bytes = read_file(path);
   PngImage image;
   const auto refuse = [&] {
@@ -26,23 +30,48 @@ Picture read_png(const std::string& path, std::size_t most_pixels) {
                 Place{path});
   };
   if (png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()) == 0) refuse();
-  const std::size_t pixels = static_cast<std::size_t>(image.width) * image.height;
-  if (pixels > most_pixels) {
+  const std::size_t count = static_cast<std::size_t>(image.width) * image.height;
+  if (count > most_pixels) {
     throw Error(ErrorKind::memory,
                 fmt::format("picture of {}x{} pixels, expected at most {} pixels", image.width,
                             image.height, most_pixels),
                 Place{path});
   }
   image.format = PNG_FORMAT_RGBA;
-  std::vector<std::uint8_t> with_alpha(4 * pixels);
-  if (png_image_finish_read(&image, nullptr, with_alpha.data(), 0, nullptr) == 0) refuse();
-  Picture picture(Size{static_cast<int>(image.width), static_cast<int>(image.height)});
-  for (std::size_t i = 0; i < pixels; ++i) {
+  Pixels pixels{static_cast<int>(image.width), static_cast<int>(image.height),
+                std::vector<std::uint8_t>(4 * count)};
+  if (png_image_finish_read(&image, nullptr, pixels.bytes.data(), 0, nullptr) == 0) refuse();
+  return pixels;
+}
+
+}  // namespace
+
+Picture read_png(const std::string& path, std::size_t most_pixels) {
+  const Pixels pixels = read_pixels(path, most_pixels);
+  Picture picture(Size{pixels.width, pixels.height});
+  for (std::size_t i = 0; i < pixels.bytes.size() / 4; ++i) {
     for (int channel = 0; channel < 3; ++channel) {
-      picture.bytes[3 * i + channel] = with_alpha[4 * i + channel];
+      picture.bytes[3 * i + channel] = pixels.bytes[4 * i + channel];
     }
   }
   return picture;
+}
+
+Texture read_texture(const std::string& path) {
+  const Pixels pixels = read_pixels(path, std::size_t{1} << 28);
+  Texture texture{pixels.width, pixels.height, {}};
+  texture.texels.reserve(pixels.bytes.size() / 4);
+  for (std::size_t i = 0; i < pixels.bytes.size(); i += 4) {
+    const std::uint8_t* byte = &pixels.bytes[i];
+    texture.texels.push_back(byte[0] | std::uint32_t{byte[1]} << 8 | std::uint32_t{byte[2]} << 16 |
+                             std::uint32_t{byte[3]} << 24);
+  }
+  try {
+    validate(texture);
+  } catch (const Error& error) {
+    throw error.at(Place{path});
+  }
+  return texture;
 }
 
 void write_png(const std::string& path, const Picture& picture) {

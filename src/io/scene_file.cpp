@@ -8,6 +8,8 @@
 #include "io/files.hpp"
 #include "io/map_file.hpp"
 #include "io/read_node.hpp"
+#include "io/sign_texture.hpp"
+#include "photonlane/io/picture.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -39,6 +41,56 @@ void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
   }
 }
 
+/// The index of a name in a list; `what` for the message.
+int index_of(const Node& node, const std::vector<std::string>& names, std::string_view what) {
+  const auto found = std::find(names.begin(), names.end(), node.text());
+  if (found != names.end()) return static_cast<int>(found - names.begin());
+  const std::vector<std::string_view> views(names.begin(), names.end());
+  node.refuse(fmt::format("no such {} '{}'{}", what, node.text().substr(0, 60),
+                          suggestion(node.text(), views)));
+}
+
+void read_material(const Node& node, const Scene& scene, Material& material) {
+  read_node(node, "material", material_knobs(), material,
+            [&](const std::string&, const Node& value) {
+              material.texture = index_of(value, scene.texture_names, "texture");
+            });
+}
+
+void read_texture_node(const Node& node, const std::string& name, SceneFile& file) {
+  TextureSource source;
+  const Node* picture = nullptr;
+  const Node* sign = nullptr;
+  read_node(node, "texture", texture_recipe_knobs(), source.recipe,
+            [&](const std::string& key, const Node& value) {
+              (key == "file" ? picture : sign) = &value;
+            });
+  if (picture != nullptr && node.map("a texture").size() > 1) {
+    picture->refuse("a file beside other keys, expected it alone");
+  }
+  if (sign != nullptr && node.find("pattern") != nullptr) {
+    sign->refuse("a sign beside a pattern, expected one of them");
+  }
+  Texture texture;
+  if (picture != nullptr) {
+    source.file = picture->text();
+    const std::string path =
+        source.file.starts_with('/') ? source.file : folder_of(file.path) + source.file;
+    try {
+      texture = read_texture(path);
+    } catch (const Error& error) {
+      picture->refuse(fmt::format("texture {} {}", path, error.message()));
+    }
+  } else if (sign != nullptr) {
+    source.sign = sign->text();
+    texture = at_place(*sign, [&] { return sign_texture(source.sign, source.recipe); });
+  } else {
+    texture = at_place(node, [&] { return make_texture(source.recipe); });
+  }
+  file.scene.add(std::move(texture), name);
+  file.texture_sources.push_back(std::move(source));
+}
+
 void read_materials(const Node& node, Scene& scene) {
   for (const auto& pair : node.map("a map of names to materials")) {
     const Node& key = pair.first;
@@ -49,7 +101,7 @@ void read_materials(const Node& node, Scene& scene) {
       }
     }
     Material material;
-    read_plain(value, "material", material_knobs(), material);
+    read_material(value, scene, material);
     at_place(key, [&] { scene.wall(material, key.text()); });
   }
 }
@@ -87,7 +139,7 @@ void read_cells(const Node& node, const std::string& text, SceneFile& file) {
 void read_room(const Node& node, const std::string& text, SceneFile& file) {
   Room& room = file.scene.room();
   const auto read_surface = [&](const Node& value, Material& material) {
-    read_plain(value, "material", material_knobs(), material);
+    read_material(value, file.scene, material);
   };
   int nothing = 0;
   read_node(node, "room", std::span<const Knob<int>>(), nothing,
@@ -98,7 +150,14 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
               } else if (key == "floor") {
                 read_surface(value, room.floor);
               } else if (key == "ceiling") {
-                read_surface(value, room.ceiling);
+                room.has_ceiling = value.kind() != Node::Kind::scalar || value.text() != "none";
+                if (room.has_ceiling) read_surface(value, room.ceiling);
+              } else if (key == "sky") {
+                Sky& sky = room.sky.emplace();
+                read_node(value, "sky", sky_knobs(), sky,
+                          [&](const std::string&, const Node& panorama) {
+                            sky.panorama = index_of(panorama, file.scene.texture_names, "texture");
+                          });
               } else {
                 for (const Node& solid : value.list("solids")) {
                   for (const auto& [kind, inner] : solid.map("a solid: one key, cells")) {
@@ -139,7 +198,12 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
   SceneFile file;
   file.path = path;
   int nothing = 0;
-  // Materials first, whatever the order in the file: the room's legend names them.
+  // Textures and materials first, whatever the order in the file: what follows names them.
+  if (const Node* textures = root.find("textures")) {
+    for (const auto& pair : textures->map("a map of names to textures")) {
+      read_texture_node(pair.second, pair.first.text(), file);
+    }
+  }
   if (const Node* materials = root.find("materials")) read_materials(*materials, file.scene);
   read_node(root, "scene", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {

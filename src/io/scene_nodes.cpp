@@ -31,6 +31,8 @@ std::map<std::string, std::string> default_texts() {
   std::map<std::string, std::string> defaults;
   add_defaults(defaults, "camera", camera_knobs(), Camera{});
   add_defaults(defaults, "material", material_knobs(), Material{});
+  add_defaults(defaults, "texture", texture_recipe_knobs(), TextureRecipe{});
+  add_defaults(defaults, "sky", sky_knobs(), Sky{});
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
   add_defaults(defaults, "budget", budget_knobs(), Budget{});
@@ -96,6 +98,7 @@ const std::vector<SceneNode>& scene_nodes() {
        {{"title", "text", "what the scene is called", ""},
         {"camera", "a camera", "where it is seen from; at the map's start where it says no eye",
          "camera"},
+        {"textures", "a map of names to textures", "what materials are painted with, by name", ""},
         {"materials", "a map of names to materials", "what walls are made of, by name", ""},
         {"room", "a room", "the space and what stands in it", "room"},
         {"budget", "a budget", "what a frame may spend", "budget"}}},
@@ -104,14 +107,29 @@ const std::vector<SceneNode>& scene_nodes() {
        infos(camera_knobs()),
        {{"look_at", "three numbers [x, y, z], in meters",
          "a point to show in the middle, instead of heading and pitch", ""}}},
-      {"material", "what a surface looks like", infos(material_knobs()), {}},
+      {"texture",
+       "a picture to lay on surfaces: from a file, a sign, or drawn by a pattern",
+       infos(texture_recipe_knobs()),
+       {{"file", "a file name", "a PNG; no other key beside it", ""},
+        {"sign", "text", "a board with this text in `second` on `color`, instead of a pattern",
+         ""}}},
+      {"material",
+       "what a surface looks like",
+       infos(material_knobs()),
+       {{"texture", "the name of a texture", "what multiplies the base color", ""}}},
       {"room",
        "a space and what stands in it",
        {},
        {{"fog", "a fog", "what everything fades to with distance", "fog"},
         {"floor", "a material", "the floor at height 0", "material"},
-        {"ceiling", "a material", "the ceiling at the height of the walls", "material"},
+        {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
+        {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
         {"solids", "a list of solids, each one key: cells", "what lanes can hit", ""}}},
+      {"sky",
+       "what lanes see that leave the room",
+       infos(sky_knobs()),
+       {{"panorama", "the name of a texture",
+         "a picture all around instead of the two colors, its middle in the east", ""}}},
       {"fog", "the fade with the distance along the ray", infos(fog_knobs()), {}},
       {"cells",
        "a map of square cells, each empty or a wall",
@@ -213,8 +231,13 @@ std::string scene_schema() {
     schema["$defs"][std::string(node.name)] = std::move(object);
   }
   auto& scene = schema["$defs"]["scene"]["properties"];
+  scene["textures"]["type"] = "object";
+  scene["textures"]["additionalProperties"]["$ref"] = "#/$defs/texture";
   scene["materials"]["type"] = "object";
   scene["materials"]["additionalProperties"]["$ref"] = "#/$defs/material";
+  auto& ceiling = schema["$defs"]["room"]["properties"]["ceiling"];
+  ceiling.erase("$ref");
+  ceiling["anyOf"] = {{{"$ref", "#/$defs/material"}}, {{"const", "none"}}};
   auto& solids = schema["$defs"]["room"]["properties"]["solids"];
   solids["type"] = "array";
   solids["items"] = {{"type", "object"},

@@ -46,6 +46,42 @@ std::string name_of_material(const Scene& scene, std::size_t i) {
   return named ? scene.material_names[i] : fmt::format("material_{}", i);
 }
 
+std::string name_of_texture(const Scene& scene, int i) {
+  const auto index = static_cast<std::size_t>(i);
+  const bool named = index < scene.texture_names.size() && !scene.texture_names[index].empty();
+  return named ? scene.texture_names[index] : fmt::format("texture_{}", i);
+}
+
+std::string material_lines(const Scene& scene, const Material& material, int indent) {
+  std::string text = knob_lines(material_knobs(), material, indent);
+  if (material.texture >= 0) {
+    text += fmt::format("{:{}}texture: {}\n", "", indent,
+                        quoted(name_of_texture(scene, material.texture)));
+  }
+  return text;
+}
+
+std::string textures_text(const SceneFile& file) {
+  if (file.scene.textures.empty()) return "";
+  if (file.texture_sources.size() != file.scene.textures.size()) {
+    throw Error(ErrorKind::usage, "a texture without a source cannot be written");
+  }
+  std::string text = "textures:\n";
+  for (std::size_t i = 0; i < file.texture_sources.size(); ++i) {
+    const TextureSource& source = file.texture_sources[i];
+    text += fmt::format("  {}:\n", quoted(name_of_texture(file.scene, static_cast<int>(i))));
+    if (!source.file.empty()) {
+      text += fmt::format("    file: {}\n", quoted(source.file));
+      continue;
+    }
+    if (!source.sign.empty()) text += fmt::format("    sign: {}\n", quoted(source.sign));
+    const std::string knobs = knob_lines(texture_recipe_knobs(), source.recipe, 4);
+    // A sign has no pattern.
+    text += source.sign.empty() ? knobs : knobs.substr(knobs.find('\n') + 1);
+  }
+  return text;
+}
+
 std::string cells_text(const Scene& scene, const CellMap& map) {
   constexpr std::string_view letters =
       "#ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
@@ -77,15 +113,23 @@ std::string scene_text(const SceneFile& file) {
   const Scene& scene = file.scene;
   std::string text = fmt::format("title: {}\n", quoted(scene.title));
   text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
+  text += textures_text(file);
   if (!scene.materials.empty()) text += "materials:\n";
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     text += fmt::format("  {}:\n", quoted(name_of_material(scene, i)));
-    text += knob_lines(material_knobs(), scene.materials[i], 4);
+    text += material_lines(scene, scene.materials[i], 4);
   }
   const Room& room = scene.room();
   text += "room:\n  fog:\n" + knob_lines(fog_knobs(), room.fog, 4);
-  text += "  floor:\n" + knob_lines(material_knobs(), room.floor, 4);
-  text += "  ceiling:\n" + knob_lines(material_knobs(), room.ceiling, 4);
+  text += "  floor:\n" + material_lines(scene, room.floor, 4);
+  text += room.has_ceiling ? "  ceiling:\n" + material_lines(scene, room.ceiling, 4)
+                           : "  ceiling: none\n";
+  if (room.sky) {
+    text += "  sky:\n" + knob_lines(sky_knobs(), *room.sky, 4);
+    if (room.sky->panorama >= 0) {
+      text += fmt::format("    panorama: {}\n", quoted(name_of_texture(scene, room.sky->panorama)));
+    }
+  }
   text += "  solids:\n";
   for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);
   text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);

@@ -6,6 +6,8 @@ Budget Budget::reference() const {
   Budget best = *this;
   best.cells.method = CellMethod::boundary;
   best.cells.steps = 1'000'000'000;
+  best.texture = {TextureSampling::filtered, 16};
+  best.passes.limit = 1000;
   best.number = NumberType::float64;
   return best;
 }
@@ -28,6 +30,16 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::cells, &CellBudget::increment>(
           "cells.increment", "meters", {0, 1000, true},
           "length of a step where cells.method is increment", 1, "cells.method=increment"),
+      knob<&Budget::texture, &TextureBudget::sampling>(
+          "texture.sampling", "", {},
+          "nearest takes one texel, bilinear the four around, filtered all that a pixel covers"),
+      knob<&Budget::texture, &TextureBudget::taps>(
+          "texture.taps", "", {1, 16},
+          "lookups along the longer side of what a pixel covers, where it covers a long strip", 1,
+          "texture.sampling=filtered"),
+      knob<&Budget::passes, &PassBudget::limit>(
+          "passes.limit", "", {0, 1000},
+          "surfaces a lane may look through; one that needs more is spent"),
       knob<&Budget::rays>("rays", "", {},
                           "one ray a column (level cameras only) or one a pixel; auto takes "
                           "columns where they are exact"),

@@ -25,7 +25,8 @@ void validate(const Fog& fog) {
 }
 
 float fog_share(const Fog& fog, double distance) {
-  return static_cast<float>(std::clamp((distance - fog.start) / (fog.end - fog.start), 0.0, 1.0));
+  const double s = std::clamp((distance - fog.start) / (fog.end - fog.start), 0.0, 1.0);
+  return static_cast<float>(s * s * (3 - 2 * s));
 }
 
 }  // namespace photonlane

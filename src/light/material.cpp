@@ -5,6 +5,11 @@ namespace photonlane {
 std::span<const Knob<Material>> material_knobs() {
   static const Knob<Material> table[] = {
       knob<&Material::base>("base", "", {0, 1}, "color of the surface"),
+      knob<&Material::tile>("tile", "meters", {0, 100000, true},
+                            "width a texture is laid at; its height goes by its texels"),
+      knob<&Material::opacity>("opacity", "", {0, 1},
+                               "how much of it is seen; below 1 what is behind shows through"),
+      knob<&Material::tint>("tint", "", {0, 1}, "color of what shows through"),
   };
   return table;
 }

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "grid/column_events.hpp"
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/lane/lanes.hpp"
 #include "photonlane/lane/tally.hpp"
@@ -28,6 +29,19 @@ void count(const HitBatch<Number>& hits, std::size_t size, Tally& tally) {
     tally.steps += hits.steps[i];
     tally.escaped += hits.ending[i] == Ending::escaped;
     tally.spent += hits.ending[i] == Ending::spent;
+  }
+  tally.hits = tally.lanes - tally.escaped - tally.spent;
+}
+
+/// Counts what a run of columns spent and how they ended.
+inline void count_columns(const ColumnEvents& events, Tally& tally) {
+  tally.lanes += events.size;
+  for (std::size_t i = 0; i < events.size; ++i) {
+    tally.steps += events.steps[i];
+    for (const ColumnEvents::Rank& event : events.ranks) {
+      tally.escaped += event.ending[i] == Ending::escaped;
+      tally.spent += event.ending[i] == Ending::spent;
+    }
   }
   tally.hits = tally.lanes - tally.escaped - tally.spent;
 }

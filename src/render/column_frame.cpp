@@ -3,81 +3,181 @@
 #include <limits>
 
 #include "base/stopwatch.hpp"
+#include "render/batches.hpp"
 #include "render/job.hpp"
+#include "render/look.hpp"
 #include "render/parallel.hpp"
 
 namespace photonlane {
 namespace {
 
-constexpr int chunk_columns = LaneBatch<float>::capacity;
-constexpr int tile_width = 512;  // a tile's columns stay in the first-level cache
+constexpr int chunk_columns = static_cast<int>(ColumnEvents::capacity);
 constexpr int tile_height = 16;
 constexpr float infinite = std::numeric_limits<float>::infinity();
 
-/// What floor or ceiling show in a row at pixel_y from the top.
-FillRow row_at(const RenderJob& job, double pixel_y) {
+/// The colors of a chunk's columns where no row needs more than one.
+struct PlainColumns {
+  alignas(64) float red[ColumnEvents::capacity];
+  alignas(64) float green[ColumnEvents::capacity];
+  alignas(64) float blue[ColumnEvents::capacity];
+  alignas(64) float fades[ColumnEvents::capacity];
+};
+
+/// One sample's columns of a chunk.
+struct Chunk {
+  ColumnEvents events;
+  PlainColumns plain;
+};
+
+/// Directions of a run of columns. Planar ones are computed here, in a loop the compiler turns
+/// into vectors; `length` gets plan distance / reach.
+template <class Number>
+void aim(const Viewing& view, double offset, int first, LaneBatch<Number>& lanes, Number* length,
+         ColumnEvents& columns) {
+  const int count = static_cast<int>(lanes.size);
+  const auto put = [&](int i, double x, double y, double inverse, double square) {
+    lanes.direction_x[i] = static_cast<Number>(x * inverse);
+    lanes.direction_y[i] = static_cast<Number>(y * inverse);
+    length[i] = static_cast<Number>(square * inverse);
+    columns.direction_x[i] = static_cast<float>(x);
+    columns.direction_y[i] = static_cast<float>(y);
+    columns.length_square[i] = static_cast<float>(square);
+  };
+  if (!view.planar) {
+    for (int i = 0; i < count; ++i) {
+      const Viewing::Direction direction = view.direction(view.u(first + i + offset));
+      put(i, direction.x, direction.y, 1, 1);
+    }
+    return;
+  }
+  const double inverse_focal = 1 / view.focal;
+  const double left = (first + offset - view.center_x) * inverse_focal;
+  for (int i = 0; i < count; ++i) {
+    const double u = left + i * inverse_focal;
+    const double square = 1 + u * u;
+    put(i, view.forward.x() + u * view.right.x(), view.forward.y() + u * view.right.y(),
+        1 / std::sqrt(square), square);
+  }
+}
+
+void color_columns(const RenderJob& job, Chunk& chunk) {
+  const ColumnEvents::Rank& event = chunk.events.ranks.front();
+  const PaintTable& paint = job.paint;
+  for (std::size_t i = 0; i < chunk.events.size; ++i) {
+    const std::uint32_t material = event.side[i];
+    const bool shaded = event.face[i] == Face::north || event.face[i] == Face::south;
+    const float shade = shaded ? paint.north_shade : 1;
+    chunk.plain.red[i] = paint.red[material] * shade;
+    chunk.plain.green[i] = paint.green[material] * shade;
+    chunk.plain.blue[i] = paint.blue[material] * shade;
+    chunk.plain.fades[i] = event.ending[i] == Ending::spent ? 0 : 1;
+  }
+}
+
+template <class Number>
+void cast(const RenderJob& job, double offset, int first, int last, Chunk& chunk, Tally& tally) {
+  LaneBatch<Number> lanes;
+  start_at_eye(lanes, static_cast<std::size_t>(last - first), job.camera, job.budget);
+  Number length[LaneBatch<Number>::capacity];
+  aim(job.view, offset, first, lanes, length, chunk.events);
+  find_events(job.cells(), lanes, length, job.budget, job.open(), chunk.events);
+  count_columns(chunk.events, tally);
+}
+
+/// What the rows of a frame have in common with one another, at pixel_y from the top.
+ColumnRow row_at(const RenderJob& job, double pixel_y) {
   const CompiledRoom& room = job.world.room();
+  const double eye = job.camera.eye.z();
   const double v = job.view.v(pixel_y);
-  FillRow row;
-  row.slope_square = static_cast<float>(v * v);
   const bool floor = v < 0;
-  const double height = floor ? job.camera.eye.z() : room.ceiling_height - job.camera.eye.z();
-  row.reach = v == 0 ? infinite : static_cast<float>(height / std::abs(v));
-  const Color& color = job.world.materials()[floor ? room.floor : room.ceiling].base;
-  row.red = color[0];
-  row.green = color[1];
-  row.blue = color[2];
+  const double height = floor ? eye : room.ceiling_height - eye;
+  ColumnRow row;
+  row.slope = static_cast<float>(v);
+  row.foot = static_cast<float>(-eye);
+  row.level = v == 0 ? infinite : static_cast<float>(height / std::abs(v));
+  row.level_face = floor ? Face::floor : room.has_ceiling ? Face::ceiling : Face::none;
+  row.level_material = floor ? room.floor : room.ceiling;
+  row.open_material = room.open;
   return row;
 }
 
-/// The layers that are not colors: what the lane through the pixel's center met.
-void fill_data(const Columns& columns, const FillRow& row, bool floor, int first, int last, int y,
-               Frame& frame) {
-  const auto is_wall = [&](int x) { return columns.reach[x] <= row.reach; };
-  const auto met = [&](int x) { return !is_wall(x) || columns.ending[x] == Ending::hit; };
-  const auto each = [&](Layer layer, const auto& value) {
-    if (!frame.has(layer)) return;
-    if constexpr (std::is_same_v<decltype(value(0)), float>) {
-      float* pixels = frame.values(layer).row(y).data();
-      for (int x = first; x < last; ++x) pixels[x] = value(x);
-    } else {
-      std::uint32_t* pixels = frame.codes(layer).row(y).data();
-      for (int x = first; x < last; ++x) pixels[x] = static_cast<std::uint32_t>(value(x));
-    }
-  };
-  each(Layer::depth, [&](int x) {
-    return met(x) ? std::min(columns.reach[x], row.reach) * columns.axis[x] : infinite;
-  });
-  each(Layer::ray_distance, [&](int x) {
-    return met(x) ? std::min(columns.reach[x], row.reach) *
-                        std::sqrt(columns.length_square[x] + row.slope_square)
-                  : infinite;
-  });
-  each(Layer::face, [&](int x) {
-    return is_wall(x) ? columns.face[x] : floor ? Face::floor : Face::ceiling;
-  });
-  each(Layer::cell, [&](int x) { return is_wall(x) ? columns.item[x] : no_item; });
-  each(Layer::steps, [&](int x) { return columns.steps[x]; });
-  each(Layer::ending, [&](int x) { return is_wall(x) ? columns.ending[x] : Ending::hit; });
+FillRow plain_row(const RenderJob& job, const ColumnRow& row) {
+  const std::uint32_t material = row.level_material;
+  return {row.level, row.slope * row.slope, job.paint.red[material], job.paint.green[material],
+          job.paint.blue[material]};
 }
 
-/// Fills the rows of one tile, in order.
-void fill_tile(const RenderJob& job, const std::vector<Columns>& columns, int first, int last,
-               int top, int bottom) {
+/// The pixels of one row over the columns of a chunk.
+class RowSight final : public Sight {
+ public:
+  RowSight(const ColumnEvents& events, const ColumnRow& row) : events_(events), row_(row) {}
+
+  void nearest(Surfaces& surfaces) override { see_row(events_, row_, nullptr, rank_, surfaces); }
+
+  void behind(const bool* wanted, Surfaces& surfaces) override {
+    alignas(64) std::uint32_t from[Surfaces::capacity];
+    for (std::size_t i = 0; i < events_.size; ++i) {
+      from[i] = rank_[i] == level_rank ? level_rank : rank_[i] + 1;
+    }
+    std::fill(from + events_.size, from + Surfaces::capacity, level_rank);
+    Surfaces next;
+    std::uint32_t next_rank[Surfaces::capacity];
+    see_row(events_, row_, from, next_rank, next);
+    for (std::size_t i = 0; i < events_.size; ++i) {
+      if (!wanted[i]) continue;
+      surfaces.copy(next, i, i);
+      rank_[i] = next_rank[i];
+    }
+    surfaces.any_panel = surfaces.any_panel || next.any_panel;
+    surfaces.all_hit = surfaces.all_hit && next.all_hit;
+  }
+
+ private:
+  const ColumnEvents& events_;
+  const ColumnRow& row_;
+  std::uint32_t rank_[Surfaces::capacity];
+};
+
+/// Fills the rows of one tile: `chunks` are the samples of its columns, `center` the columns that
+/// the data layers show.
+void fill_tile(const RenderJob& job, const Chunk* const* chunks, const Chunk& center, bool plain,
+               int first, int last, int top, int bottom, Tally& tally) {
   const std::size_t samples = job.colors() ? job.offsets.size() : 0;
-  std::vector<FillColumns> tile_columns;
-  for (std::size_t s = 0; s < samples; ++s) tile_columns.push_back(columns[s].from(first));
+  const int width = last - first;
+  const float share = 1.0f / static_cast<float>(std::max<std::size_t>(samples, 1));
+  std::vector<FillColumns> columns;
+  for (std::size_t s = 0; plain && s < samples; ++s) {
+    const PlainColumns& color = chunks[s]->plain;
+    columns.push_back({chunks[s]->events.ranks.front().enter, chunks[s]->events.length_square,
+                       color.red, color.green, color.blue, color.fades});
+  }
   std::vector<FillRow> rows(samples);
   for (int y = top; y < bottom; ++y) {
-    if (samples > 0) {
-      for (std::size_t s = 0; s < samples; ++s) rows[s] = row_at(job, y + job.offsets[s].y);
-      fill_row(tile_columns.data(), rows.data(), static_cast<int>(samples), job.fog, last - first,
-               first, y, job.target(first, y));
+    Surfaces solid;
+    const bool center_is_sample = samples == 1;
+    if (plain && samples > 0) {
+      for (std::size_t s = 0; s < samples; ++s) {
+        rows[s] = plain_row(job, row_at(job, y + job.offsets[s].y));
+      }
+      fill_row(columns.data(), rows.data(), static_cast<int>(samples), job.fog,
+               static_cast<std::size_t>(width), first, y, job.target(first, y));
+    } else if (samples > 0) {
+      Colors sums{};
+      for (std::size_t s = 0; s < samples; ++s) {
+        const ColumnRow row = row_at(job, y + job.offsets[s].y);
+        RowSight sight(chunks[s]->events, row);
+        look(job, sight, share, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
+      }
+      write_colors(job, first, y, width, sums, 0);
     }
-    if (job.data()) {
-      fill_data(columns.back(), row_at(job, y + 0.5), job.view.v(y + 0.5) < 0, first, last, y,
-                job.frame);
+    if (!job.data()) continue;
+    if (plain || !center_is_sample) {
+      Colors unused{};
+      const ColumnRow row = row_at(job, y + 0.5);
+      RowSight sight(center.events, row);
+      look(job, sight, 0, unused, &solid, tally);
     }
+    write_data(job, first, y, width, solid);
   }
 }
 
@@ -90,26 +190,28 @@ void render_columns(RenderJob& job) {
   const bool own_center = samples > 1 && (job.data() || !job.colors());
   const std::size_t color_casts = job.colors() || !own_center ? samples : 0;
   const std::size_t casts = color_casts + (own_center ? 1 : 0);
+  const bool plain = job.plain();
 
   const Stopwatch cast_watch;
   const std::size_t chunks = (size.width + chunk_columns - 1) / chunk_columns;
   const int bands = (size.height + tile_height - 1) / tile_height;
-  const int strips = (size.width + tile_width - 1) / tile_width;
-  const std::size_t tiles =
-      job.options.layers.empty() ? 0 : static_cast<std::size_t>(bands) * strips;
+  const std::size_t tiles = job.options.layers.empty() ? 0 : chunks * bands;
   Progress progress(job.options.progress, casts * chunks + tiles);
-  std::vector<Columns> columns;
-  columns.reserve(casts);
-  for (std::size_t cast = 0; cast < casts; ++cast) columns.emplace_back(size.width);
+  // The samples of a chunk lie side by side.
+  std::vector<Chunk> columns(casts * chunks);
   std::vector<Tally> tallies(casts * chunks);
   parallel_for(job.options.threads, casts * chunks, [&](std::size_t part) {
     if (progress.stopped()) return;
-    const std::size_t cast = part / chunks;
-    const int first = static_cast<int>(part % chunks) * chunk_columns;
+    const std::size_t sample = part % casts;
+    const int first = static_cast<int>(part / casts) * chunk_columns;
     const int last = std::min(size.width, first + chunk_columns);
-    const double offset = cast < color_casts ? job.offsets[cast].x : 0.5;
-    cast_columns(job.world, job.camera, job.view, job.budget, offset, first, last, job.palette,
-                 columns[cast], tallies[part]);
+    const double offset = sample < color_casts ? job.offsets[sample].x : 0.5;
+    if (job.budget.number == NumberType::float64) {
+      cast<double>(job, offset, first, last, columns[part], tallies[part]);
+    } else {
+      cast<float>(job, offset, first, last, columns[part], tallies[part]);
+    }
+    if (plain) color_columns(job, columns[part]);
     progress.part_done();
   });
   progress.check();
@@ -117,15 +219,20 @@ void render_columns(RenderJob& job) {
   job.frame.cost.cast_ms = cast_watch.milliseconds();
 
   const Stopwatch fill_watch;
+  std::vector<Tally> fills(tiles);
   parallel_for(job.options.threads, tiles, [&](std::size_t tile) {
     if (progress.stopped()) return;
-    const int first = static_cast<int>(tile) % strips * tile_width;
-    const int top = static_cast<int>(tile) / strips * tile_height;
-    fill_tile(job, columns, first, std::min(size.width, first + tile_width), top,
-              std::min(size.height, top + tile_height));
+    const std::size_t chunk = tile % chunks;
+    const int first = static_cast<int>(chunk) * chunk_columns;
+    const int top = static_cast<int>(tile / chunks) * tile_height;
+    std::vector<const Chunk*> own;
+    for (std::size_t s = 0; s < casts; ++s) own.push_back(&columns[chunk * casts + s]);
+    fill_tile(job, own.data(), *own.back(), plain, first, std::min(size.width, first + chunk_columns),
+              top, std::min(size.height, top + tile_height), fills[tile]);
     progress.part_done();
   });
   progress.check();
+  for (const Tally& tally : fills) job.frame.tally += tally;
   job.frame.cost.fill_ms = fill_watch.milliseconds();
 }
 

@@ -67,12 +67,13 @@ HWY_INLINE VU Pack(V red, V green, V blue, VU dither_bits) {
   return hn::Or(hn::Or(byte(red), hn::ShiftLeft<8>(byte(green))), high);
 }
 
-void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, const FillFog& fog,
+void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
                  std::size_t count, int x, int y, const FillTarget& target) {
   const D d;
   const DU du;
   const V zero = hn::Zero(d);
   const V one = hn::Set(d, 1.0f);
+  const V three = hn::Set(d, 3.0f);
   const V start = hn::Set(d, fog.start);
   const V inverse_range = hn::Set(d, fog.inverse_range);
   const V fog_red = hn::Set(d, fog.red);
@@ -97,6 +98,7 @@ void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, c
       const V distance = hn::Mul(reach, length);
       V fade = hn::Mul(hn::Sub(distance, start), inverse_range);
       fade = hn::Min(hn::Max(fade, zero), one);
+      fade = hn::Mul(hn::Mul(fade, fade), hn::Sub(three, hn::Add(fade, fade)));
       fade = hn::IfThenElse(wall, hn::Mul(fade, hn::Load(d, column.fades + i)), fade);
       const auto add = [&](V sum, const float* wall_color, float row_color, V fog_color) {
         const V base = hn::IfThenElse(wall, hn::Load(d, wall_color + i), hn::Set(d, row_color));
@@ -122,26 +124,6 @@ void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, c
   hwy::FlushStream();
 }
 
-void AddFadedSimd(const BlockSurfaces& surfaces, const FillFog& fog, float share, std::size_t count,
-                  float* red, float* green, float* blue) {
-  const D d;
-  const V zero = hn::Zero(d);
-  const V one = hn::Set(d, 1.0f);
-  for (std::size_t i = 0; i < count; i += hn::Lanes(d)) {
-    const V raw = hn::Mul(hn::Sub(hn::Load(d, surfaces.distance + i), hn::Set(d, fog.start)),
-                          hn::Set(d, fog.inverse_range));
-    const V fade = hn::Mul(hn::Min(hn::Max(raw, zero), one), hn::Load(d, surfaces.fades + i));
-    const auto add = [&](const float* surface, float fog_color, float* sum) {
-      const V base = hn::Load(d, surface + i);
-      const V color = hn::Add(base, hn::Mul(hn::Sub(hn::Set(d, fog_color), base), fade));
-      hn::Store(hn::Add(hn::Load(d, sum + i), hn::Mul(color, hn::Set(d, share))), d, sum + i);
-    };
-    add(surfaces.red, fog.red, red);
-    add(surfaces.green, fog.green, green);
-    add(surfaces.blue, fog.blue, blue);
-  }
-}
-
 void EncodeRowSimd(const float* red, const float* green, const float* blue, std::uint32_t* display,
                    std::size_t count, int x, int y) {
   const D d;
@@ -164,16 +146,10 @@ namespace photonlane {
 
 HWY_EXPORT(FillRowSimd);
 HWY_EXPORT(EncodeRowSimd);
-HWY_EXPORT(AddFadedSimd);
 
-void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FillFog& fog,
+void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
               std::size_t count, int x, int y, const FillTarget& target) {
   HWY_DYNAMIC_DISPATCH(FillRowSimd)(columns, rows, samples, fog, count, x, y, target);
-}
-
-void add_faded(const BlockSurfaces& surfaces, const FillFog& fog, float share, std::size_t count,
-               float* red, float* green, float* blue) {
-  HWY_DYNAMIC_DISPATCH(AddFadedSimd)(surfaces, fog, share, count, red, green, blue);
 }
 
 void encode_row(const float* red, const float* green, const float* blue, std::uint32_t* display,

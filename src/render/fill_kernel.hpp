@@ -3,6 +3,8 @@
 #include <cstddef>
 #include <cstdint>
 
+#include "light/paint.hpp"
+
 namespace photonlane {
 
 /// The columns of one sample of a tile, `count` of each. A pixel shows the wall where the column's
@@ -23,11 +25,6 @@ struct FillRow {
   float red, green, blue;
 };
 
-struct FillFog {
-  float red, green, blue;
-  float start, inverse_range;
-};
-
 /// Where the pixels go; null where not asked for. Pointers to the tile's first pixel of the row,
 /// on a cache line's boundary; up to 15 values past `count` may be written.
 struct FillTarget {
@@ -38,25 +35,12 @@ struct FillTarget {
 };
 
 /// Colors of a run of pixels: the mean over the samples, each
-///   base + (fog - base) * clamp((distance - start) * inverse_range, 0, 1),
+///   base + (fog - base) * s * s * (3 - 2 * s),
+///   s = clamp((distance - start) * inverse_range, 0, 1),
 ///   distance = reach * sqrt(length_square + slope_square).
 /// `x` and `y` are the first pixel's place in the frame.
-void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FillFog& fog,
+void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
               std::size_t count, int x, int y, const FillTarget& target);
-
-/// Surfaces met by the lanes of a block, 128 of each on a cache line's boundary.
-struct BlockSurfaces {
-  alignas(64) float red[128];
-  alignas(64) float green[128];
-  alignas(64) float blue[128];
-  alignas(64) float fades[128];
-  alignas(64) float distance[128];  ///< along the ray
-};
-
-/// Adds `share` of each surface's color, faded by fog as in fill_row, to the sums. `count` values,
-/// rounded up to whole vectors; the sums lie on a cache line's boundary.
-void add_faded(const BlockSurfaces& surfaces, const FillFog& fog, float share, std::size_t count,
-               float* red, float* green, float* blue);
 
 /// Linear light to packed display values, with the dither of the place in the frame. `display` is
 /// on a cache line's boundary; it and the sources may be touched up to 15 values past `count`.

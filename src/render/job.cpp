@@ -26,6 +26,11 @@ void Progress::check() const {
   if (stopped()) throw Error(ErrorKind::cancelled, "stopped by the caller");
 }
 
+bool RenderJob::plain() const {
+  return world.textures().size() == 0 && !paint.clear && !world.room().sky &&
+         world.room().has_ceiling;
+}
+
 FillTarget RenderJob::target(int x, int y) const {
   FillTarget target;
   if (frame.has(Layer::color)) {

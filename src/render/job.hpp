@@ -5,8 +5,10 @@
 #include <mutex>
 #include <vector>
 
+#include "grid/column_events.hpp"
+#include "light/paint.hpp"
 #include "photonlane/render/render.hpp"
-#include "render/columns.hpp"
+#include "render/fill_kernel.hpp"
 
 namespace photonlane {
 
@@ -46,14 +48,18 @@ struct RenderJob {
   const Budget& budget;
   const RenderOptions& options;
   Viewing view;
-  Palette palette;
-  FillFog fog;
+  PaintTable paint;
+  FogRow fog;
   std::vector<SampleOffset> offsets;
   Frame& frame;
 
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }
   Size size() const { return frame.size(); }
+  const CellSolid& cells() const { return *world.room().cells; }
+  OpenMaterials open() const { return {world.room().open, world.spent_material()}; }
+  /// True where every surface has one color: columns then need no more than those.
+  bool plain() const;
   /// Where colors of a run of pixels go.
   FillTarget target(int x, int y) const;
 };

@@ -1,10 +1,10 @@
 #include <algorithm>
 #include <cmath>
-#include <limits>
 
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
 #include "render/job.hpp"
+#include "render/look.hpp"
 #include "render/parallel.hpp"
 
 namespace photonlane {
@@ -16,7 +16,6 @@ constexpr int block_height = 4;
 constexpr std::size_t block_pixels = block_width * block_height;
 static_assert(block_pixels == LaneBatch<float>::capacity);
 constexpr int tile_blocks = 8;  // blocks along each side of a tile
-constexpr float infinite = std::numeric_limits<float>::infinity();
 
 /// The pixels of one block; lane i is pixel (x + i % width, y + i / width).
 struct Block {
@@ -65,98 +64,86 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
   }
 }
 
-/// Light gathered for the pixels of a block.
-struct BlockColors {
-  static constexpr std::size_t padded = block_pixels + 16;  // rows are read in whole vectors
-  alignas(64) float red[padded];
-  alignas(64) float green[padded];
-  alignas(64) float blue[padded];
+/// Lanes from the eye, one a pixel.
+template <class Number>
+class LaneSight final : public Sight {
+ public:
+  LaneSight(const RenderJob& job, const LaneBatch<Number>& lanes, Tally& tally)
+      : job_(job), lanes_(lanes), tally_(tally) {}
+
+  void nearest(Surfaces& surfaces) override {
+    const HitBatch<Number> hits = job_.cells().nearest_hit(lanes_, job_.budget);
+    count(hits, lanes_.size, tally_);
+    surfaces.size = lanes_.size;
+    surfaces.any_panel = false;
+    surfaces.all_hit = true;
+    for (std::size_t i = 0; i < lanes_.size; ++i) put(hits, i, i, surfaces);
+  }
+
+  void behind(const bool* wanted, Surfaces& surfaces) override {
+    LaneBatch<Number> rest;
+    rest.far_limit = lanes_.far_limit;
+    std::size_t place[LaneBatch<Number>::capacity];
+    for (std::size_t i = 0; i < lanes_.size; ++i) {
+      if (!wanted[i]) continue;
+      place[rest.size] = i;
+      rest.take(lanes_, i);
+      rest.start[rest.size - 1] = static_cast<Number>(surfaces.t[i]);
+    }
+    rest.any_start = true;
+    const HitBatch<Number> hits = job_.cells().nearest_hit(rest, job_.budget);
+    for (std::size_t k = 0; k < rest.size; ++k) {
+      tally_.steps += hits.steps[k];
+      put(hits, k, place[k], surfaces);
+    }
+  }
+
+ private:
+  void put(const HitBatch<Number>& hits, std::size_t from, std::size_t i, Surfaces& surfaces) {
+    const bool escaped = hits.ending[from] == Ending::escaped;
+    const Number t = escaped ? Number(1) : hits.t[from];
+    surfaces.t[i] = static_cast<float>(t);
+    surfaces.x[i] = static_cast<float>(t * lanes_.direction_x[i]);
+    surfaces.y[i] = static_cast<float>(t * lanes_.direction_y[i]);
+    surfaces.z[i] = static_cast<float>(t * lanes_.direction_z[i]);
+    surfaces.face[i] = hits.face[from];
+    surfaces.ending[i] = hits.ending[from];
+    surfaces.material[i] = job_.open().of(hits.ending[from], hits.material[from]);
+    surfaces.item[i] = hits.item[from];
+    surfaces.steps[i] = hits.steps[from];
+    surfaces.all_hit = surfaces.all_hit && hits.ending[from] == Ending::hit;
+  }
+
+  const RenderJob& job_;
+  const LaneBatch<Number>& lanes_;
+  Tally& tally_;
 };
-
-/// Adds one sample's colors: the surface, faded by fog with the distance along the ray.
-template <class Number>
-void shade(const RenderJob& job, const HitBatch<Number>& hits, std::size_t count, float share,
-           BlockColors& colors) {
-  BlockSurfaces surfaces;
-  for (std::size_t i = 0; i < count; ++i) {
-    const Palette::Entry& base = job.palette.at(hits.ending[i], hits.face[i], hits.material[i]);
-    surfaces.red[i] = base.red;
-    surfaces.green[i] = base.green;
-    surfaces.blue[i] = base.blue;
-    surfaces.fades[i] = base.fades;
-    surfaces.distance[i] = static_cast<float>(hits.t[i]);
-  }
-  add_faded(surfaces, job.fog, share, count, colors.red, colors.green, colors.blue);
-}
-
-void write_colors(const RenderJob& job, const Block& block, const BlockColors& colors) {
-  for (int row = 0; row < block.height; ++row) {
-    const std::size_t first = static_cast<std::size_t>(row) * block.width;
-    const FillTarget target = job.target(block.x, block.y + row);
-    if (target.red != nullptr) {
-      std::copy_n(colors.red + first, block.width, target.red);
-      std::copy_n(colors.green + first, block.width, target.green);
-      std::copy_n(colors.blue + first, block.width, target.blue);
-    }
-    if (target.display != nullptr) {
-      encode_row(colors.red + first, colors.green + first, colors.blue + first, target.display,
-                 static_cast<std::size_t>(block.width), block.x, block.y + row);
-    }
-  }
-}
-
-template <class Number>
-void write_data(const RenderJob& job, const Block& block, const LaneBatch<Number>& lanes,
-                const HitBatch<Number>& hits) {
-  Frame& frame = job.frame;
-  const Vec3d& forward = job.view.forward;
-  for (std::size_t i = 0; i < lanes.size; ++i) {
-    const int x = block.x + static_cast<int>(i) % block.width;
-    const int y = block.y + static_cast<int>(i) / block.width;
-    const bool met = hits.ending[i] == Ending::hit;
-    const auto put = [&](Layer layer, auto value) {
-      if (!frame.has(layer)) return;
-      if constexpr (std::is_floating_point_v<decltype(value)>) {
-        frame.values(layer)(x, y) = met ? static_cast<float>(value) : infinite;
-      } else {
-        frame.codes(layer)(x, y) = static_cast<std::uint32_t>(value);
-      }
-    };
-    const double axis = forward.x() * static_cast<double>(lanes.direction_x[i]) +
-                        forward.y() * static_cast<double>(lanes.direction_y[i]) +
-                        forward.z() * static_cast<double>(lanes.direction_z[i]);
-    put(Layer::depth, static_cast<double>(hits.t[i]) * axis);
-    put(Layer::ray_distance, static_cast<double>(hits.t[i]));
-    put(Layer::face, hits.face[i]);
-    put(Layer::cell, hits.item[i]);
-    put(Layer::steps, hits.steps[i]);
-    put(Layer::ending, hits.ending[i]);
-  }
-}
 
 template <class Number>
 void render_block(const RenderJob& job, const Block& block, Tally& tally) {
-  const Solid& solid = *job.world.room().solids.front();
   const std::size_t samples = job.offsets.size();
   LaneBatch<Number> lanes;
+  Surfaces solid;
+  Colors colors{};
+  const bool own_center = job.data() && (samples > 1 || !job.colors());
   if (job.colors()) {
-    BlockColors colors{};
     const float share = 1.0f / static_cast<float>(samples);
     for (const SampleOffset& offset : job.offsets) {
       aim(job, block, offset, lanes);
-      const HitBatch<Number> hits = solid.nearest_hit(lanes, job.budget);
-      shade(job, hits, lanes.size, share, colors);
-      count(hits, lanes.size, tally);
-      if (samples == 1 && job.data()) write_data(job, block, lanes, hits);
+      LaneSight<Number> sight(job, lanes, tally);
+      look(job, sight, share, colors, job.data() && !own_center ? &solid : nullptr, tally);
     }
-    write_colors(job, block, colors);
+    for (int row = 0; row < block.height; ++row) {
+      write_colors(job, block.x, block.y + row, block.width, colors,
+                   static_cast<std::size_t>(row) * block.width);
+    }
   }
-  if (!job.colors() || (job.data() && samples > 1)) {
+  if (own_center || !job.colors()) {
     aim(job, block, {0.5, 0.5}, lanes);
-    const HitBatch<Number> hits = solid.nearest_hit(lanes, job.budget);
-    count(hits, lanes.size, tally);
-    write_data(job, block, lanes, hits);
+    LaneSight<Number> sight(job, lanes, tally);
+    look(job, sight, 0, colors, &solid, tally);
   }
+  if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }
 
 }  // namespace

@@ -53,13 +53,15 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   frame.budget = budget;
   frame.cost.compile_ms = world.compile_ms();
   const Fog& fog = world.room().fog;
+  const Viewing view = viewing(camera, budget.frame.size());
   RenderJob job{world,
                 camera,
                 budget,
                 options,
-                viewing(camera, budget.frame.size()),
-                Palette(world),
-                FillFog{fog.color[0], fog.color[1], fog.color[2], static_cast<float>(fog.start),
+                view,
+                PaintTable(world.materials(), world.textures(), camera.eye, budget.texture,
+                           1 / view.focal, static_cast<float>(world.room().face_shade)),
+                FogRow{fog.color[0], fog.color[1], fog.color[2], static_cast<float>(fog.start),
                         static_cast<float>(1 / (fog.end - fog.start))},
                 sample_offsets(budget.frame.samples),
                 frame};

@@ -12,4 +12,11 @@ Cell Scene::wall(const Material& material, std::string name) {
   return wall_of(static_cast<std::uint32_t>(materials.size() - 1));
 }
 
+int Scene::add(Texture texture, std::string name) {
+  texture_names.resize(textures.size());
+  textures.push_back(std::move(texture));
+  texture_names.push_back(std::move(name));
+  return static_cast<int>(textures.size() - 1);
+}
+
 }  // namespace photonlane

@@ -5,9 +5,22 @@
 #include <algorithm>
 
 #include "base/stopwatch.hpp"
-#include "photonlane/grid/cell_solid.hpp"
+#include "light/texture_set.hpp"
 
 namespace photonlane {
+
+namespace {
+
+void check_material(const Scene& scene, const Material& material) {
+  validate_knobs(material_knobs(), material);
+  if (material.texture < -1 || material.texture >= std::ssize(scene.textures)) {
+    throw Error(ErrorKind::input,
+                fmt::format("a material of texture {}, of which there are {}", material.texture,
+                            scene.textures.size()));
+  }
+}
+
+}  // namespace
 
 World compile(const Scene& scene) {
   const Stopwatch watch;
@@ -17,15 +30,18 @@ World compile(const Scene& scene) {
                 fmt::format("scene with {} rooms, expected one", scene.rooms.size()));
   }
   data->materials = scene.materials;
-  for (const Material& material : scene.materials) validate_knobs(material_knobs(), material);
+  data->scene_materials = scene.materials.size();
+  for (const Material& material : scene.materials) check_material(scene, material);
+  data->textures = std::make_shared<const TextureSet>(scene.textures);
+  data->memory_bytes += data->textures->memory_bytes();
   for (const Room& room : scene.rooms) {
     if (room.solids.size() != 1) {
       throw Error(ErrorKind::input,
                   fmt::format("room with {} cell maps, expected one", room.solids.size()));
     }
     validate(room.fog);
-    validate_knobs(material_knobs(), room.floor);
-    validate_knobs(material_knobs(), room.ceiling);
+    check_material(scene, room.floor);
+    check_material(scene, room.ceiling);
     const CellMap& map = room.solids.front();
     const auto largest = std::max_element(map.cells.begin(), map.cells.end());
     if (largest != map.cells.end() && *largest > scene.materials.size()) {
@@ -40,13 +56,25 @@ World compile(const Scene& scene) {
     };
     compiled.floor = add_material(room.floor);
     compiled.ceiling = add_material(room.ceiling);
+    Material open{.base = room.fog.color};
+    if (room.sky) {
+      validate_knobs(sky_knobs(), *room.sky);
+      // A panorama is a whole turn wide.
+      open = {.base = {1, 1, 1}, .texture = room.sky->panorama, .tile = 2 * pi};
+      check_material(scene, open);
+    }
+    compiled.open = add_material(open);
+    compiled.has_ceiling = room.has_ceiling;
+    compiled.sky = room.sky;
     compiled.ceiling_height = map.wall_height;
-    compiled.north_shade = Color::Constant(static_cast<float>(map.face_shade));
+    compiled.face_shade = map.face_shade;
     compiled.cell_size = map.cell_size;
-    compiled.solids.push_back(std::make_shared<CellSolid>(map, compiled.floor, compiled.ceiling));
-    data->memory_bytes += compiled.solids.front()->memory_bytes();
+    compiled.cells = std::make_shared<CellSolid>(map, compiled.floor, compiled.ceiling);
+    data->memory_bytes += compiled.cells->memory_bytes();
     data->rooms.push_back(std::move(compiled));
   }
+  data->spent = static_cast<std::uint32_t>(data->materials.size());
+  data->materials.push_back({.base = spent_color});
   data->compile_ms = watch.milliseconds();
   return World(std::move(data));
 }
@@ -54,11 +82,10 @@ World compile(const Scene& scene) {
 World edit(World world, std::span<const CellEdit> edits) {
   const Stopwatch watch;
   for (const CellEdit& one : edits) {
-    // The last two materials are those of floor and ceiling.
-    if (one.cell != empty_cell && material_of(one.cell) + 2 >= world.materials().size()) {
-      throw Error(ErrorKind::input,
-                  fmt::format("a cell of material {}, of which there are {}", material_of(one.cell),
-                              world.materials().size() - 2));
+    const std::size_t materials = world.data_->scene_materials;
+    if (one.cell != empty_cell && material_of(one.cell) >= materials) {
+      throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
+                                                material_of(one.cell), materials));
     }
   }
   // Data and solids are made as objects that may change, and held as ones that may not: one that
@@ -66,13 +93,9 @@ World edit(World world, std::span<const CellEdit> edits) {
   const bool own = world.data_.use_count() == 1;
   auto data = own ? std::const_pointer_cast<World::Data>(std::move(world.data_))
                   : std::make_shared<World::Data>(*world.data_);
-  std::shared_ptr<const Solid>& held = data->rooms.front().solids.front();
-  std::shared_ptr<CellSolid> solid;
-  if (held.use_count() == 1) {
-    solid = std::const_pointer_cast<CellSolid>(std::dynamic_pointer_cast<const CellSolid>(held));
-  } else {
-    solid = std::make_shared<CellSolid>(dynamic_cast<const CellSolid&>(*held));
-  }
+  std::shared_ptr<const CellSolid>& held = data->rooms.front().cells;
+  auto solid = held.use_count() == 1 ? std::const_pointer_cast<CellSolid>(held)
+                                     : std::make_shared<CellSolid>(*held);
   solid->edit(edits);
   held = std::move(solid);
   data->compile_ms = watch.milliseconds();

@@ -73,11 +73,11 @@ TEST(EditWorld, ShowsInTheNextFrameLikeANewCompilation) {
   EXPECT_EQ(picture(world), picture(compile(scene)));
   EXPECT_EQ(picture(kept), before) << "a world held elsewhere stays as it is";
   // And back again: the world is nobody else's now, so it is changed where it stands.
-  const Solid* place = world.room().solids.front().get();
+  const Solid* place = world.room().cells.get();
   const CellEdit back[] = {{10, 15, empty_cell}, {12, 18, empty_cell}, {31, 16, wall_of(0)}};
   world = edit(std::move(world), back);
   EXPECT_EQ(picture(world), before);
-  EXPECT_EQ(world.room().solids.front().get(), place);
+  EXPECT_EQ(world.room().cells.get(), place);
 }
 
 TEST(EditWorld, RefusesWhatIsNotThereAndChangesNothing) {

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/light/texture.hpp"
 #include "photonlane/render/frame.hpp"
 
 namespace photonlane::io {
@@ -28,6 +29,10 @@ struct Picture {
 /// Reads any PNG as sRGB bytes; alpha is dropped. Throws Error (file) for files that are missing,
 /// truncated or not PNG, and Error (memory) for pictures over `most_pixels`.
 Picture read_png(const std::string& path, std::size_t most_pixels = std::size_t{1} << 28);
+
+/// Reads any PNG as a texture, alpha and all. Throws as read_png, and Error (input) for one that is
+/// larger than a texture may be.
+Texture read_texture(const std::string& path);
 
 /// Writes a PNG that says it is sRGB, whole or not at all. Throws Error (file).
 void write_png(const std::string& path, const Picture& picture);

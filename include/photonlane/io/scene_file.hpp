@@ -15,10 +15,18 @@ struct Note {
   std::string text;
 };
 
+/// Where a texture of a scene file came from.
+struct TextureSource {
+  std::string file;  ///< as it stands in the scene file; empty: drawn by the recipe
+  std::string sign;  ///< the text of a sign; empty: none
+  TextureRecipe recipe;
+};
+
 /// All that a scene file says.
 struct SceneFile {
   std::string path;
   Scene scene;
+  std::vector<TextureSource> texture_sources;  ///< one a texture of the scene
   Camera camera;
   Budget budget;
   std::vector<Note> notes;  ///< such as legend entries that no cell uses

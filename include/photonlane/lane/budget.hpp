@@ -31,6 +31,16 @@ enum class Rays {
 template <>
 inline constexpr std::array<std::string_view, 3> choice_names<Rays>{"auto", "columns", "pixels"};
 
+/// How a texture becomes one color.
+enum class TextureSampling {
+  nearest,   ///< the nearest texel
+  bilinear,  ///< between the four nearest texels
+  filtered,  ///< over what the pixel covers: no shimmer far away
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<TextureSampling>{
+    "nearest", "bilinear", "filtered"};
+
 struct FrameBudget {
   int width = 1280;
   int height = 800;
@@ -45,11 +55,22 @@ struct CellBudget {
   double increment = 0.02;  ///< meters; used by CellMethod::increment alone
 };
 
+struct TextureBudget {
+  TextureSampling sampling = TextureSampling::filtered;
+  int taps = 4;  ///< lookups along the longer side of a pixel's footprint
+};
+
+struct PassBudget {
+  int limit = 12;  ///< surfaces a lane may look through
+};
+
 /// Everything a frame may spend. Turn the knobs one by one, measure, keep the cheapest setting
 /// that is good enough.
 struct Budget {
   FrameBudget frame;
   CellBudget cells;
+  TextureBudget texture;
+  PassBudget passes;
   Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;
   double far_limit = 4096;  ///< meters; a lane that gets there has escaped

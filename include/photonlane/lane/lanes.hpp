@@ -21,13 +21,28 @@ struct LaneBatch {
   alignas(64) Number direction_x[capacity]{};
   alignas(64) Number direction_y[capacity]{};
   alignas(64) Number direction_z[capacity]{};
+  bool any_start = false;
+  alignas(64) Number start[capacity];  ///< with any_start: only surfaces beyond this t are met
+
+  /// Adds lane i of another batch.
+  void take(const LaneBatch& from, std::size_t i) {
+    x[size] = from.x[i];
+    y[size] = from.y[i];
+    z[size] = from.z[i];
+    direction_x[size] = from.direction_x[i];
+    direction_y[size] = from.direction_y[i];
+    direction_z[size] = from.direction_z[i];
+    start[size] = from.any_start ? from.start[i] : Number(0);
+    ++size;
+  }
 };
 
-/// Which side of something a lane met, by the outward normal: east is +x, north is +y.
-enum class Face : std::uint32_t { none, east, west, north, south, floor, ceiling, inside };
+/// Which side of something a lane met, by the outward normal: east is +x, north is +y, floor is up.
+/// A panel is an upright surface turned any way.
+enum class Face : std::uint32_t { none, east, west, north, south, floor, ceiling, inside, panel };
 template <>
-inline constexpr std::array<std::string_view, 8> choice_names<Face>{
-    "none", "east", "west", "north", "south", "floor", "ceiling", "inside"};
+inline constexpr std::array<std::string_view, 9> choice_names<Face>{
+    "none", "east", "west", "north", "south", "floor", "ceiling", "inside", "panel"};
 
 /// How a leg ended.
 enum class Ending : std::uint32_t { hit, escaped, spent };

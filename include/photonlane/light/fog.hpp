@@ -7,7 +7,8 @@
 namespace photonlane {
 
 /// Everything fades to one color with the distance along the ray: not at all before `start`,
-/// completely from `end` on, evenly between. It is also the color of lanes that escape, so that
+/// completely from `end` on, between them by s * s * (3 - 2 * s), s being the share of the way, so
+/// that neither end shows as a line. It is also the color of lanes that escape, so that
 /// floor, ceiling and the open meet at the horizon without a line.
 struct Fog {
   Color color{0.20f, 0.17f, 0.26f};

@@ -6,8 +6,13 @@
 
 namespace photonlane {
 
+/// What a surface looks like.
 struct Material {
   Color base{0.6f, 0.6f, 0.6f};
+  int texture = -1;    ///< index into the scene's textures, whose colors multiply `base`; -1: none
+  double tile = 1;     ///< meters the texture is wide; as high as its texels are square
+  double opacity = 1;  ///< below 1 what is behind shows through,
+  Color tint{1, 1, 1};  ///< multiplied by this
 };
 std::span<const Knob<Material>> material_knobs();
 

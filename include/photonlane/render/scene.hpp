@@ -1,11 +1,14 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/light/fog.hpp"
 #include "photonlane/light/material.hpp"
+#include "photonlane/light/sky.hpp"
+#include "photonlane/light/texture.hpp"
 
 namespace photonlane {
 
@@ -14,6 +17,8 @@ struct Room {
   Fog fog;
   Material floor{.base = {0.22f, 0.20f, 0.18f}};
   Material ceiling{.base = {0.16f, 0.18f, 0.22f}};
+  bool has_ceiling = true;   ///< false: lanes that rise above the walls leave the room
+  std::optional<Sky> sky;    ///< what is seen outside; without one, the color of the fog
   std::vector<CellMap> solids;
 
   void add(CellMap map) { solids.push_back(std::move(map)); }
@@ -24,6 +29,8 @@ struct Scene {
   std::string title;
   std::vector<std::string> material_names;  ///< as many as materials, or fewer
   std::vector<Material> materials;
+  std::vector<std::string> texture_names;  ///< as many as textures, or fewer
+  std::vector<Texture> textures;
   std::vector<Room> rooms{Room{}};
 
   /// The first room: the only one of a plain scene.
@@ -32,6 +39,9 @@ struct Scene {
 
   /// Adds a material and gives the wall made of it. Throws Error (input) past 65535 materials.
   Cell wall(const Material& material, std::string name = "");
+
+  /// Adds a texture and gives its index, for Material::texture.
+  int add(Texture texture, std::string name = "");
 };
 
 }  // namespace photonlane

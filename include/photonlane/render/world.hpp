@@ -1,23 +1,29 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <span>
 #include <vector>
 
-#include "photonlane/lane/solid.hpp"
+#include "photonlane/grid/cell_solid.hpp"
 #include "photonlane/render/scene.hpp"
 
 namespace photonlane {
+
+class TextureSet;
 
 /// A room compiled for tracing.
 struct CompiledRoom {
   Fog fog;
   std::uint32_t floor = 0;    ///< index of its material
   std::uint32_t ceiling = 0;  ///< index of its material
+  std::uint32_t open = 0;     ///< index of the material that lanes see which leave
+  bool has_ceiling = true;
+  std::optional<Sky> sky;
   double ceiling_height = 0;
-  Color north_shade{1, 1, 1};  ///< factor of faces toward north and south
+  double face_shade = 1;  ///< factor of faces toward north and south
   double cell_size = 1;
-  std::vector<std::shared_ptr<const Solid>> solids;
+  std::shared_ptr<const CellSolid> cells;
 };
 
 /// A scene compiled for tracing: immutable, cheap to copy, shared by all threads.
@@ -25,14 +31,20 @@ class World {
  public:
   struct Data {
     std::vector<Material> materials;
+    std::size_t scene_materials = 0;
+    std::uint32_t spent = 0;
+    std::shared_ptr<const TextureSet> textures;
     std::vector<CompiledRoom> rooms;
     double compile_ms = 0;
     std::size_t memory_bytes = 0;
   };
   explicit World(std::shared_ptr<const Data> data) : data_(std::move(data)) {}
 
-  /// The scene's materials, then those of floor and ceiling.
+  /// The scene's materials, then those of floors, ceilings and of what is not there.
   const std::vector<Material>& materials() const { return data_->materials; }
+  /// The index of the material that lanes show which ran out of budget.
+  std::uint32_t spent_material() const { return data_->spent; }
+  const TextureSet& textures() const { return *data_->textures; }
   const CompiledRoom& room() const { return data_->rooms.front(); }
   /// Milliseconds that compiling took, or the edit since.
   double compile_ms() const { return data_->compile_ms; }

@@ -1,0 +1,28 @@
+#pragma once
+
+#include <span>
+
+#include "photonlane/base/knob.hpp"
+
+namespace photonlane {
+
+/// What lanes see that leave a room: two colors, or a panorama. Fog does not cover it.
+struct Sky {
+  Color zenith{0.10f, 0.14f, 0.32f};
+  Color horizon{0.80f, 0.52f, 0.36f};
+  /// Index into the scene's textures: a picture all around, its middle in the east, its left half
+  /// toward the north, its upper edge straight above and its lower straight below. -1: none.
+  int panorama = -1;
+};
+std::span<const Knob<Sky>> sky_knobs();
+
+/// Where a direction lies on a panorama: u from the left, v from below, both in [0, 1].
+struct PanoramaPlace {
+  float u, v;
+};
+PanoramaPlace panorama_place(float x, float y, float z);
+
+/// The color of a sky without a panorama in a direction of unit length that rises by z.
+Color sky_color(const Sky& sky, float z);
+
+}  // namespace photonlane

@@ -1,0 +1,53 @@
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+#include "photonlane/lane/lanes.hpp"
+
+namespace photonlane {
+
+/// What the lanes of a batch see, whoever found it: columns, rays at every pixel, bounces. Places
+/// are meters from where the lanes start. Lanes that met nothing have their direction as place and
+/// 1 as t.
+struct Surfaces {
+  static constexpr std::size_t capacity = LaneBatch<float>::capacity;
+  std::size_t size = 0;
+  bool any_panel = false;  ///< some face is a panel
+  bool all_hit = true;     ///< every ending is a hit
+  alignas(64) float t[capacity];  ///< along the lane
+  alignas(64) float x[capacity];
+  alignas(64) float y[capacity];
+  alignas(64) float z[capacity];
+  alignas(64) float u[capacity];  ///< place on a texture, for panels alone: 0 to 1 from the left
+  alignas(64) float v[capacity];  ///< 0 to 1 from below
+  alignas(64) float normal_x[capacity];  ///< of panels alone, toward the lane
+  alignas(64) float normal_y[capacity];
+  alignas(64) Face face[capacity];
+  alignas(64) Ending ending[capacity];
+  alignas(64) std::uint32_t material[capacity];
+  alignas(64) std::uint32_t item[capacity];
+  alignas(64) std::uint32_t steps[capacity];
+
+  /// Repeats the last one up to a whole vector: kernels may look there.
+  void pad() {
+    for (std::size_t i = size; i < capacity && i % 16 != 0; ++i) copy(*this, size - 1, i);
+  }
+  void copy(const Surfaces& from, std::size_t source, std::size_t to) {
+    t[to] = from.t[source];
+    x[to] = from.x[source];
+    y[to] = from.y[source];
+    z[to] = from.z[source];
+    u[to] = from.u[source];
+    v[to] = from.v[source];
+    normal_x[to] = from.normal_x[source];
+    normal_y[to] = from.normal_y[source];
+    face[to] = from.face[source];
+    ending[to] = from.ending[source];
+    material[to] = from.material[source];
+    item[to] = from.item[source];
+    steps[to] = from.steps[source];
+  }
+};
+
+}  // namespace photonlane

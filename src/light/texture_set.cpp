@@ -1,0 +1,110 @@
+#include "light/texture_set.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace photonlane {
+namespace {
+
+/// Linear light times alpha, and alpha.
+struct Texel {
+  float value[4];
+};
+
+std::uint32_t pack(const Texel& texel) {
+  std::uint32_t bits = 0;
+  for (int channel = 0; channel < 4; ++channel) {
+    const float value = std::clamp(texel.value[channel], 0.0f, 1.0f);
+    const float level = channel < 3 ? std::sqrt(value) : value;
+    bits |= static_cast<std::uint32_t>(std::lround(255 * level)) << 8 * channel;
+  }
+  return bits;
+}
+
+struct Level {
+  int width, height;
+  std::vector<Texel> texels;
+};
+
+/// Half the texels along one axis, each the mean of what it covers: of an odd number, one and parts
+/// of both neighbors.
+Level halved(const Level& from, bool across) {
+  const int before = across ? from.width : from.height;
+  if (before == 1) return from;
+  const int after = before / 2;
+  Level to{across ? after : from.width, across ? from.height : after, {}};
+  to.texels.resize(static_cast<std::size_t>(to.width) * to.height);
+  const double ratio = static_cast<double>(before) / after;
+  const std::size_t step = across ? 1 : static_cast<std::size_t>(from.width);
+  for (int y = 0; y < to.height; ++y) {
+    for (int x = 0; x < to.width; ++x) {
+      const int place = across ? x : y;
+      const double low = place * ratio;
+      const double high = (place + 1) * ratio;
+      Texel sum{};
+      for (int i = static_cast<int>(low); i < std::min<double>(before, high); ++i) {
+        const auto share = static_cast<float>(
+            (std::min<double>(high, i + 1) - std::max<double>(low, i)) / ratio);
+        const std::size_t other = across ? static_cast<std::size_t>(y) * from.width
+                                         : static_cast<std::size_t>(x);
+        const Texel& one = from.texels[other + step * static_cast<std::size_t>(i)];
+        for (int channel = 0; channel < 4; ++channel) {
+          sum.value[channel] += share * one.value[channel];
+        }
+      }
+      to.texels[static_cast<std::size_t>(y) * to.width + x] = sum;
+    }
+  }
+  return to;
+}
+
+Level unpacked(const Texture& texture) {
+  std::array<float, 256> linear{};
+  for (int i = 0; i < 256; ++i) linear[i] = from_display(static_cast<float>(i) / 255);
+  Level level{texture.width, texture.height, {}};
+  level.texels.reserve(texture.texels.size());
+  for (const std::uint32_t texel : texture.texels) {
+    const float alpha = static_cast<float>(texel >> 24) / 255;
+    level.texels.push_back({{linear[texel & 255] * alpha, linear[texel >> 8 & 255] * alpha,
+                             linear[texel >> 16 & 255] * alpha, alpha}});
+  }
+  return level;
+}
+
+}  // namespace
+
+TextureSet::TextureSet(const std::vector<Texture>& textures) {
+  for (const Texture& texture : textures) {
+    validate(texture);
+    Level level = unpacked(texture);
+    clear_.push_back(std::any_of(texture.texels.begin(), texture.texels.end(),
+                                 [](std::uint32_t texel) { return texel >> 24 != 255; }));
+    for (int i = 0; i < levels; ++i) {
+      const bool same = i > 0 && level.width == width_.back() && level.height == height_.back();
+      first_.push_back(same ? first_.back() : static_cast<std::int32_t>(texels_.size()));
+      width_.push_back(level.width);
+      height_.push_back(level.height);
+      if (!same) {
+        for (const Texel& texel : level.texels) texels_.push_back(pack(texel));
+      }
+      level = halved(halved(level, true), false);
+    }
+    if (texels_.size() > std::size_t{1} << 30) {
+      throw Error(ErrorKind::memory, "textures of more than 4 GiB together");
+    }
+  }
+}
+
+float TextureSet::alpha_at(std::size_t texture, float u, float v) const {
+  const std::size_t level = texture * levels;
+  const auto place = [](float share, int side) {
+    return std::clamp(static_cast<int>(share * static_cast<float>(side)), 0, side - 1);
+  };
+  const int x = place(u, width_[level]);
+  const int y = place(1 - v, height_[level]);
+  const std::size_t index = static_cast<std::size_t>(first_[level]) +
+                            static_cast<std::size_t>(y) * width_[level] + x;
+  return static_cast<float>(texels_[index] >> 24) / 255;
+}
+
+}  // namespace photonlane

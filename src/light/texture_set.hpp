@@ -1,0 +1,43 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <vector>
+
+#include "photonlane/light/texture.hpp"
+
+namespace photonlane {
+
+/// Textures ready for looking up: every texture with its halves, quarters and so on (Williams,
+/// "Pyramidal Parametrics", 1983), each texel of a smaller level the mean of what it covers.
+///
+/// A texel holds red, green and blue times alpha as bytes of their square roots, so that one
+/// multiplication gives linear light, and alpha as it is.
+class TextureSet {
+ public:
+  static constexpr int levels = 16;
+
+  explicit TextureSet(const std::vector<Texture>& textures = {});
+
+  /// Of level `level` of a texture: index texture * levels + level. Levels past the smallest are
+  /// the smallest.
+  const std::int32_t* first() const { return first_.data(); }
+  const std::int32_t* width() const { return width_.data(); }
+  const std::int32_t* height() const { return height_.data(); }
+  const std::uint32_t* texels() const { return texels_.data(); }
+
+  std::size_t size() const { return first_.size() / levels; }
+  std::size_t memory_bytes() const { return texels_.size() * sizeof(std::uint32_t); }
+
+  bool any_clear(std::size_t texture) const { return clear_[texture]; }
+
+  /// The alpha of the nearest texel of the full texture, in [0, 1]; u from the left, v from below.
+  float alpha_at(std::size_t texture, float u, float v) const;
+
+ private:
+  std::vector<std::uint32_t> texels_;
+  std::vector<bool> clear_;  ///< some texel's alpha is below 1
+  std::vector<std::int32_t> first_, width_, height_;
+};
+
+}  // namespace photonlane

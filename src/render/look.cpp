@@ -1,0 +1,178 @@
+#include "render/look.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace photonlane {
+namespace {
+
+constexpr float infinite = std::numeric_limits<float>::infinity();
+
+/// Below this share of a pixel's light nobody sees what is behind.
+constexpr float least_through = 1.0f / 1024;
+
+/// Lays a panorama on lanes that left the room.
+void place_sky(const Sky& sky, Surfaces& surfaces) {
+  if (sky.panorama < 0) return;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::escaped) continue;
+    const PanoramaPlace place = panorama_place(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    surfaces.u[i] = place.u;
+    surfaces.v[i] = place.v;
+    surfaces.face[i] = Face::panel;
+    surfaces.any_panel = true;
+  }
+}
+
+/// What fog takes the distance of each surface for, and the colors that no material has.
+void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, float* distance) {
+  std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
+  if (surfaces.all_hit) return;
+  const std::optional<Sky>& sky = job.world.room().sky;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] == Ending::hit) continue;
+    const bool spent = surfaces.ending[i] == Ending::spent;
+    distance[i] = spent || sky ? 0 : infinite;
+    if (!spent && sky && sky->panorama < 0) {
+      const Color color = sky_color(*sky, surfaces.z[i]);
+      colors.red[i] = color[0];
+      colors.green[i] = color[1];
+      colors.blue[i] = color[2];
+    }
+  }
+}
+
+/// Keeps surfaces for the data layers.
+class SolidKeeper {
+ public:
+  explicit SolidKeeper(Surfaces* solid) : solid_(solid) {}
+
+  void keep(const Surfaces& surfaces, const Colors* colors) {
+    if (solid_ == nullptr) return;
+    solid_->size = surfaces.size;
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (kept_[i] || (colors != nullptr && colors->alpha[i] < 0.5f)) continue;
+      solid_->copy(surfaces, i, i);
+      kept_[i] = true;
+    }
+  }
+
+ private:
+  Surfaces* solid_;
+  bool kept_[Surfaces::capacity] = {};
+};
+
+}  // namespace
+
+void look(const RenderJob& job, Sight& sight, float share, Colors& sums, Surfaces* solid,
+          Tally& tally) {
+  Surfaces surfaces;
+  Colors colors;
+  Through through;
+  alignas(64) float distance[Surfaces::capacity];
+  bool wanted[Surfaces::capacity];
+  SolidKeeper keeper(solid);
+  sight.nearest(surfaces);
+  for (int pass = 0;; ++pass) {
+    surfaces.pad();
+    const bool may_end = !job.paint.clear;
+    if (may_end) keeper.keep(surfaces, nullptr);
+    Surfaces* painted = &surfaces;
+    if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, *painted);
+    const bool clear = paint_surfaces(surfaces, job.paint, colors);
+    finish(job, surfaces, colors, distance);
+    add_faded(colors, distance, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
+              sums);
+    if (may_end) return;
+    keeper.keep(surfaces, clear ? &colors : nullptr);
+    if (!clear) return;
+    // What is left for whatever lies behind.
+    bool any = false;
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      const bool ended = surfaces.ending[i] != Ending::hit || (pass > 0 && !wanted[i]);
+      const float left = ended ? 0 : 1 - colors.alpha[i];
+      const Color& tint = job.world.materials()[surfaces.material[i]].tint;
+      const auto pass_on = [&](float* rest, float factor) {
+        rest[i] = (pass == 0 ? 1 : rest[i]) * left * factor;
+        return rest[i];
+      };
+      const float most = std::max({pass_on(through.red, tint[0]), pass_on(through.green, tint[1]),
+                                   pass_on(through.blue, tint[2])});
+      wanted[i] = most > least_through;
+      any = any || wanted[i];
+      if (!wanted[i]) through.red[i] = through.green[i] = through.blue[i] = 0;
+    }
+    for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+      through.red[i] = through.green[i] = through.blue[i] = 0;
+    }
+    if (!any) {
+      keeper.keep(surfaces, nullptr);
+      return;
+    }
+    if (pass == job.budget.passes.limit) {
+      for (std::size_t i = 0; i < surfaces.size; ++i) {
+        if (!wanted[i]) continue;
+        sums.red[i] += share * through.red[i] * spent_color[0];
+        sums.green[i] += share * through.green[i] * spent_color[1];
+        sums.blue[i] += share * through.blue[i] * spent_color[2];
+        surfaces.ending[i] = Ending::spent;
+        surfaces.face[i] = Face::none;
+        surfaces.item[i] = no_item;
+        ++tally.spent;
+      }
+      tally.hits = tally.lanes - tally.escaped - tally.spent;
+      keeper.keep(surfaces, nullptr);
+      return;
+    }
+    sight.behind(wanted, surfaces);
+  }
+}
+
+void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& surfaces) {
+  Frame& frame = job.frame;
+  const auto each = [&](Layer layer, const auto& value) {
+    if (!frame.has(layer)) return;
+    for (std::size_t first = 0; first < surfaces.size; first += width) {
+      const int row = y + static_cast<int>(first / width);
+      const auto put = [&](auto* pixels) {
+        for (int i = 0; i < width; ++i) {
+          pixels[x + i] = static_cast<std::remove_reference_t<decltype(*pixels)>>(value(first + i));
+        }
+      };
+      if constexpr (std::is_same_v<decltype(value(std::size_t{0})), float>) {
+        put(frame.values(layer).row(row).data());
+      } else {
+        put(frame.codes(layer).row(row).data());
+      }
+    }
+  };
+  const auto met = [&](std::size_t i) { return surfaces.ending[i] == Ending::hit; };
+  const Vec3d& forward = job.view.forward;
+  each(Layer::depth, [&](std::size_t i) {
+    const double axis = forward.x() * surfaces.x[i] + forward.y() * surfaces.y[i] +
+                        forward.z() * surfaces.z[i];
+    return met(i) ? static_cast<float>(axis) : infinite;
+  });
+  each(Layer::ray_distance, [&](std::size_t i) { return met(i) ? surfaces.t[i] : infinite; });
+  each(Layer::face, [&](std::size_t i) { return met(i) ? surfaces.face[i] : Face::none; });
+  each(Layer::cell, [&](std::size_t i) { return met(i) ? surfaces.item[i] : no_item; });
+  each(Layer::steps, [&](std::size_t i) { return surfaces.steps[i]; });
+  each(Layer::ending, [&](std::size_t i) { return surfaces.ending[i]; });
+}
+
+void write_colors(const RenderJob& job, int x, int y, int count, const Colors& colors,
+                  std::size_t first) {
+  const FillTarget target = job.target(x, y);
+  if (target.red != nullptr) {
+    std::copy_n(colors.red + first, count, target.red);
+    std::copy_n(colors.green + first, count, target.green);
+    std::copy_n(colors.blue + first, count, target.blue);
+  }
+  if (target.display != nullptr) {
+    encode_row(colors.red + first, colors.green + first, colors.blue + first, target.display,
+               static_cast<std::size_t>(count), x, y);
+  }
+}
+
+}  // namespace photonlane

@@ -1,0 +1,33 @@
+#pragma once
+
+#include "lane/surfaces.hpp"
+#include "render/job.hpp"
+
+namespace photonlane {
+
+/// Finds what the lanes of some pixels see: by columns, or lane by lane.
+class Sight {
+ public:
+  virtual ~Sight() = default;
+
+  /// What is nearest, for every pixel.
+  virtual void nearest(Surfaces& surfaces) = 0;
+  /// What is behind that, for the pixels where `wanted` is set; the others stay as they are.
+  virtual void behind(const bool* wanted, Surfaces& surfaces) = 0;
+};
+
+/// Follows the lanes of some pixels through all that lets light through, and adds `share` of the
+/// light they see to the sums. `solid`, where not null, gets the first surface of each that is
+/// seen rather than looked through.
+void look(const RenderJob& job, Sight& sight, float share, Colors& sums, Surfaces* solid,
+          Tally& tally);
+
+/// Writes the layers that are not colors for the pixels of a block: pixel i of the surfaces is
+/// (x + i % width, y + i / width).
+void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& surfaces);
+
+/// Writes the colors of `count` pixels of a row.
+void write_colors(const RenderJob& job, int x, int y, int count, const Colors& colors,
+                  std::size_t first);
+
+}  // namespace photonlane
