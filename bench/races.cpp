@@ -1,5 +1,6 @@
 // Races the library against the plain loops, interleaved in one process, and prints a line a race:
-// name, ratio, spread, the bar it must pass. Exit code 1 where one is below its bar.
+// name, ratio, spread, the bar it must pass. Exit code 1 where one is below its bar. Arguments: a
+// file for the same as JSON, and a part of the name of the races to run (default: all).
 
 #include <fmt/format.h>
 
@@ -78,9 +79,28 @@ struct Setup {
   textbook::Map map;
   textbook::Eye eye;
   textbook::Look look;
+  textbook::Cover cover;
 };
 
-Setup setup(const CellMap& map) {
+/// Textures of our own for walls, floor and ceiling, the same for the plain loops.
+textbook::Cover cover(Scene& scene) {
+  textbook::Cover result;
+  const auto paint = [&](Material& material, Pattern pattern, std::int64_t seed) {
+    const Texture texture =
+        make_texture({.pattern = pattern, .width = 256, .height = 256, .seed = seed});
+    material = {.base = {1, 1, 1}, .texture = scene.add(texture)};
+    return textbook::Texture{texture.width, texture.texels};
+  };
+  const Pattern patterns[] = {Pattern::brick, Pattern::leaf, Pattern::tiles, Pattern::planks};
+  for (int i = 0; i < 4; ++i) {
+    result.walls.push_back(paint(scene.materials[i], patterns[i], i + 1));
+  }
+  result.floor = paint(scene.room().floor, Pattern::tiles, 9);
+  result.ceiling = paint(scene.room().ceiling, Pattern::noise, 8);
+  return result;
+}
+
+Setup setup(const CellMap& map, bool textured = false) {
   Scene scene;
   const Color colors[] = {
       {0.5f, 0.3f, 0.2f}, {0.2f, 0.4f, 0.2f}, {0.6f, 0.6f, 0.5f}, {0.3f, 0.3f, 0.5f}};
@@ -107,7 +127,9 @@ Setup setup(const CellMap& map) {
   textbook::Eye eye{static_cast<float>(camera.eye.x()), static_cast<float>(camera.eye.y()),
                     static_cast<float>(std::cos(heading)), static_cast<float>(std::sin(heading)),
                     static_cast<float>(std::tan(field / 2))};
-  return {compile(scene), camera, bench::textbook_map(map), eye, look};
+  textbook::Cover covers;
+  if (textured) covers = cover(scene);
+  return {compile(scene), camera, bench::textbook_map(map), eye, look, std::move(covers)};
 }
 
 /// Casts the columns of a frame with nothing written: an empty set of layers.
@@ -212,6 +234,51 @@ void race_frames(const std::string& name, const CellMap& map, double pixel_bar, 
   races.push_back(race(name + ": linear frame / writing memory", runners[1], runners[5], 1.0 / 3));
 }
 
+/// Share of the pixels whose green differs by more than half a step of a byte.
+double differing(const std::vector<textbook::Rgb>& plain, const Frame& frame, float tolerance) {
+  std::size_t wrong = 0;
+  for (int y = 0; y < rows; ++y) {
+    const auto ours = frame.values(Layer::color, 1).row(y);
+    for (int x = 0; x < columns; ++x) {
+      wrong += std::abs(plain[static_cast<std::size_t>(y) * columns + x].g - ours[x]) > tolerance;
+    }
+  }
+  return static_cast<double>(wrong) / static_cast<double>(plain.size());
+}
+
+void race_textured(const std::string& name, const CellMap& map, int rounds,
+                   std::vector<Race>& races) {
+  const Setup s = setup(map, true);
+  std::vector<textbook::Rgb> plain(static_cast<std::size_t>(columns) * rows);
+  std::vector<char> bytes(plain.size() * 12);
+  Frame kept;
+  const auto frame = [&](TextureSampling sampling) {
+    Budget budget{.frame = {columns, rows, 1}, .texture = {.sampling = sampling}};
+    budget.far_limit = 20000;
+    return [&s, &kept, budget] {
+      kept = render(s.world, s.camera, budget,
+                    {.layers = {Layer::color}, .threads = 2, .progress = {},
+                     .recycle = std::move(kept)});
+    };
+  };
+  std::vector<Runner> runners{
+      {"nearest, two threads", frame(TextureSampling::nearest), {}},
+      {"bilinear, two threads", frame(TextureSampling::bilinear), {}},
+      {"filtered, two threads", frame(TextureSampling::filtered), {}},
+      {"plain textured frame",
+       [&] { textbook::draw_textured(s.map, s.eye, s.look, s.cover, columns, rows, plain); },
+       {}},
+      {"writing its memory", [&] { write_memory(bytes, 2); }, {}}};
+  run_rounds(runners, rounds);
+  runners[0].work();
+  fmt::print("{}: {:.4f} % of the pixels differ from the plain frame\n", name,
+             100 * differing(plain, kept, 0.02f));
+  races.push_back(race(name + ": nearest / plain frame", runners[0], runners[3], 6));
+  races.push_back(race(name + ": bilinear / plain frame", runners[1], runners[3], 0));
+  races.push_back(race(name + ": filtered / plain frame", runners[2], runners[3], 0));
+  races.push_back(race(name + ": nearest / writing memory", runners[0], runners[4], 1.0 / 3));
+}
+
 /// One cell opened or closed again in a world that nobody else holds, against compiling it anew.
 void race_edit(const std::string& name, const CellMap& map, int rounds, std::vector<Race>& races) {
   Scene scene;
@@ -234,18 +301,46 @@ void race_edit(const std::string& name, const CellMap& map, int rounds, std::vec
 
 int run(int argc, char** argv) {
   const std::string json = argc > 1 ? argv[1] : "";
+  const std::string wanted = argc > 2 ? argv[2] : "";
   std::vector<Race> races;
-  race_columns("open 1024x1024", scattered(1024, 0.0002), 8, 0, 80, 15, races);
-  race_columns("half open 1024x1024", scattered(1024, 0.02), 1, 1, 0, 41, races);
-  race_columns("dense 1024x1024", scattered(1024, 0.1), 1, 1, 0, 81, races);
-  race_columns("denser 256x256", scattered(256, 0.3), 1, 1, 0, 81, races);
-  race_columns("open 4096x4096", scattered(4096, 0.0002), 8, 0, 0, 9, races);
   // Where a ray takes two steps, as on the dense map, setting up a vector of them is most of the
   // work: the bar there only keeps what has been reached.
-  race_frames("1920x1080 of open 1024x1024", scattered(1024, 0.0002), 5, 25, races);
-  race_frames("1920x1080 of dense 256x256", scattered(256, 0.1), 2, 25, races);
-  race_edit("half open 4096x4096", scattered(4096, 0.02), 15, races);
-  race_edit("open 4096x4096", scattered(4096, 0.0002), 15, races);
+  const auto run_race = [&](const std::string& name, const auto& work) {
+    if (name.find(wanted) != std::string::npos) work(name);
+  };
+  run_race("open 1024x1024", [&](const std::string& name) {
+    race_columns(name, scattered(1024, 0.0002), 8, 0, 80, 15, races);
+  });
+  run_race("half open 1024x1024", [&](const std::string& name) {
+    race_columns(name, scattered(1024, 0.02), 1, 1, 0, 41, races);
+  });
+  run_race("dense 1024x1024", [&](const std::string& name) {
+    race_columns(name, scattered(1024, 0.1), 1, 1, 0, 81, races);
+  });
+  run_race("denser 256x256", [&](const std::string& name) {
+    race_columns(name, scattered(256, 0.3), 1, 1, 0, 81, races);
+  });
+  run_race("open 4096x4096", [&](const std::string& name) {
+    race_columns(name, scattered(4096, 0.0002), 8, 0, 0, 9, races);
+  });
+  run_race("1920x1080 of open 1024x1024", [&](const std::string& name) {
+    race_frames(name, scattered(1024, 0.0002), 5, 25, races);
+  });
+  run_race("1920x1080 of dense 256x256", [&](const std::string& name) {
+    race_frames(name, scattered(256, 0.1), 2, 25, races);
+  });
+  run_race("1920x1080 textured, open 1024x1024", [&](const std::string& name) {
+    race_textured(name, scattered(1024, 0.0002), 15, races);
+  });
+  run_race("1920x1080 textured, dense 256x256", [&](const std::string& name) {
+    race_textured(name, scattered(256, 0.1), 15, races);
+  });
+  run_race("edit, half open 4096x4096", [&](const std::string& name) {
+    race_edit(name, scattered(4096, 0.02), 15, races);
+  });
+  run_race("edit, open 4096x4096", [&](const std::string& name) {
+    race_edit(name, scattered(4096, 0.0002), 15, races);
+  });
 
   bool passed = true;
   nlohmann::ordered_json report = nlohmann::ordered_json::array();

@@ -67,6 +67,73 @@ void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, in
   });
 }
 
+void draw_textured(const Map& map, const Eye& eye, const Look& look, const Cover& cover, int width,
+                   int height, std::vector<Rgb>& pixels) {
+  static const std::vector<float> linear = [] {
+    std::vector<float> levels(256);
+    for (int i = 0; i < 256; ++i) {
+      const float x = i / 255.0f;
+      levels[i] = x <= 0.04045f ? x / 12.92f : std::pow((x + 0.055f) / 1.055f, 2.4f);
+    }
+    return levels;
+  }();
+  const auto texel = [](const Texture& texture, float u, float v) {
+    const int mask = texture.side - 1;
+    const int x = static_cast<int>(std::floor(u * texture.side)) & mask;
+    const int y = mask - (static_cast<int>(std::floor(v * texture.side)) & mask);
+    return texture.texels[static_cast<std::size_t>(y) * texture.side + x];
+  };
+  const float focal = width / (2 * eye.half_width);
+  for (int x = 0; x < width; ++x) {
+    const float u = (x + 0.5f - 0.5f * width) / focal;
+    const float dx = eye.forward_x + u * eye.forward_y;
+    const float dy = eye.forward_y - u * eye.forward_x;
+    const float length = std::sqrt(dx * dx + dy * dy);
+    const Hit hit = cast_boundaries(map, eye, dx / length, dy / length);
+    const float depth = std::max(hit.t / length, 1e-6f);
+    const bool wall = hit.x >= 0 && hit.y >= 0 && hit.x < map.width && hit.y < map.height;
+    const Texture* cover_wall = nullptr;
+    float across = 0;
+    if (wall) {
+      cover_wall =
+          &cover.walls[map.cells[static_cast<std::size_t>(hit.y) * map.width + hit.x] - 1];
+      across = hit.by_x ? (dx > 0 ? -1.0f : 1.0f) * (eye.y + dy * depth)
+                        : (dy > 0 ? 1.0f : -1.0f) * (eye.x + dx * depth);
+    }
+    const float shade = hit.by_x ? 1 : look.north_shade;
+    const int top = std::max(0.0f, std::ceil(0.5f * height - 0.5f -
+                                             focal * (look.wall_height - look.eye_height) / depth));
+    const int bottom =
+        std::min<float>(height, std::ceil(0.5f * height - 0.5f + focal * look.eye_height / depth));
+    for (int y = 0; y < height; ++y) {
+      const float v = (0.5f * height - (y + 0.5f)) / focal;
+      std::uint32_t bits = 0;
+      float light = 1;
+      float reach = depth;
+      bool covered = true;
+      if (y < top) {
+        reach = (look.wall_height - look.eye_height) / v;
+        bits = texel(cover.ceiling, eye.x + dx * reach, -(eye.y + dy * reach));
+      } else if (y >= bottom) {
+        reach = -look.eye_height / v;
+        bits = texel(cover.floor, eye.x + dx * reach, eye.y + dy * reach);
+      } else if (wall) {
+        bits = texel(*cover_wall, across, look.eye_height + v * reach);
+        light = shade;
+      } else {
+        covered = false;
+      }
+      Rgb color = look.fog;
+      if (covered) {
+        color = {linear[bits & 255] * light, linear[bits >> 8 & 255] * light,
+                 linear[bits >> 16 & 255] * light};
+      }
+      const float distance = reach * std::sqrt(1 + u * u + v * v);
+      pixels[static_cast<std::size_t>(y) * width + x] = faded(look, color, distance);
+    }
+  }
+}
+
 void draw_display(const Map& map, const Eye& eye, const Look& look, int width, int height,
                   std::vector<std::uint32_t>& pixels) {
   static const std::vector<std::uint8_t> table = [] {

@@ -21,6 +21,22 @@ struct Look {
   float eye_height = 1.6f, wall_height = 3;
 };
 
+/// A picture of sRGB bytes, red | green << 8 | blue << 16, square and a power of two wide.
+struct Texture {
+  int side = 0;
+  std::vector<std::uint32_t> texels;  ///< rows from the top
+};
+
+/// What textures lie on walls, floor and ceiling, one of each a meter.
+struct Cover {
+  std::vector<Texture> walls;  ///< one a color of the map
+  Texture floor, ceiling;
+};
+
+/// draw_linear with textures instead of colors, the nearest texel of each.
+void draw_textured(const Map& map, const Eye& eye, const Look& look, const Cover& cover, int width,
+                   int height, std::vector<Rgb>& pixels);
+
 /// A frame of linear light, three floats a pixel, column after column: cast with
 /// cast_boundaries, then walk down the column.
 void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, int height,

@@ -117,9 +117,11 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
     StoreCodes(seen.face, surfaces.face + i);
     StoreCodes(seen.ending, surfaces.ending + i);
     StoreCodes(seen.material, surfaces.material + i);
-    StoreCodes(seen.item, surfaces.item + i);
+    if (surfaces.wants_data) {
+      StoreCodes(seen.item, surfaces.item + i);
+      StoreCodes(LoadCodes(events.steps + i), surfaces.steps + i);
+    }
     hn::StoreU(seen.rank, di, reinterpret_cast<std::int32_t*>(rank + i));
-    hn::Store(LoadCodes(events.steps + i), di, reinterpret_cast<std::int32_t*>(surfaces.steps + i));
     const auto panel = hn::Eq(seen.face, code(Face::panel));
     if (!hn::AllFalse(di, panel)) any_panel = true;
   }

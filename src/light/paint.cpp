@@ -11,6 +11,23 @@ float phase(double meters, double tiles_a_meter) {
   return static_cast<float>(tiles - std::floor(tiles));
 }
 
+/// Lays the texture on a face: u to the right as one stands before a wall, v up from the floor; on
+/// the floor north is up, and the ceiling is seen from below.
+void lay(PaintEntry& entry, Face face, double across, double up, const Vec3d& eye) {
+  const bool wall_along_y = face == Face::east || face == Face::west;
+  const bool mirrored = face == Face::west || face == Face::north;
+  const float turn_u = mirrored ? -1 : 1;
+  const auto u = static_cast<float>(across);
+  const auto v = static_cast<float>(up);
+  (wall_along_y ? entry.u_y : entry.u_x) = turn_u * u;
+  entry.u_0 = turn_u * phase(wall_along_y ? eye.y() : eye.x(), across);
+  const bool level = face == Face::floor || face == Face::ceiling;
+  const float turn_v = face == Face::ceiling ? -1 : 1;
+  (level ? entry.v_y : entry.v_z) = turn_v * v;
+  entry.v_0 = turn_v * phase(level ? eye.y() : eye.z(), up);
+  (level ? entry.normal_z : wall_along_y ? entry.normal_x : entry.normal_y) = 1;
+}
+
 }  // namespace
 
 PaintTable::PaintTable(const std::vector<Material>& materials, const TextureSet& set,
@@ -18,28 +35,29 @@ PaintTable::PaintTable(const std::vector<Material>& materials, const TextureSet&
     : textures(&set),
       sampling(budget.sampling),
       taps(static_cast<float>(budget.taps)),
-      pixel_angle(static_cast<float>(angle)),
-      north_shade(shade) {
+      pixel_angle(static_cast<float>(angle)) {
   for (const Material& material : materials) {
-    red.push_back(material.base[0]);
-    green.push_back(material.base[1]);
-    blue.push_back(material.base[2]);
-    opacity.push_back(static_cast<float>(material.opacity));
-    texture.push_back(material.texture);
-    double tiles_across = 1 / material.tile;
-    double tiles_up = tiles_across;
-    if (material.texture >= 0) {
-      const std::size_t level = static_cast<std::size_t>(material.texture) * TextureSet::levels;
-      tiles_up *= static_cast<double>(set.width()[level]) / set.height()[level];
-      clear = clear || set.any_clear(static_cast<std::size_t>(material.texture));
+    const bool textured = material.texture >= 0;
+    const auto level = textured ? material.texture * TextureSet::levels : -1;
+    clear = clear || material.opacity < 1 ||
+            (textured && set.any_clear(static_cast<std::size_t>(material.texture)));
+    for (std::uint32_t i = 0; i < faces; ++i) {
+      const auto face = static_cast<Face>(i);
+      const bool shaded = face == Face::north || face == Face::south;
+      const Color base = material.base * (shaded ? shade : 1);
+      PaintEntry entry{base[0], base[1], base[2], static_cast<float>(material.opacity)};
+      entry.level = level;
+      if (textured) {
+        entry.first = set.first()[level];
+        entry.width = set.width()[level];
+        entry.height = set.height()[level];
+        const double across = 1 / material.tile;
+        const double up = across * entry.width / entry.height;
+        entry.texels = static_cast<float>(across * entry.width);
+        if (face != Face::panel) lay(entry, face, across, up, eye);
+      }
+      entries.push_back(entry);
     }
-    clear = clear || material.opacity < 1;
-    across.push_back(static_cast<float>(tiles_across));
-    up.push_back(static_cast<float>(tiles_up));
-    phase_x.push_back(phase(eye.x(), tiles_across));
-    phase_y.push_back(phase(eye.y(), tiles_across));
-    phase_up_y.push_back(phase(eye.y(), tiles_up));
-    phase_up_z.push_back(phase(eye.z(), tiles_up));
   }
 }
 

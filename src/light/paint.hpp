@@ -19,22 +19,36 @@ struct Colors {
   alignas(64) float alpha[padded];
 };
 
-/// The materials as one frame looks them up, one array a number. Textures lie by the place in the
-/// world; where the eye is within a tile is worked out once, in double.
+/// One material on one face, as one frame looks it up. A texture lies by the place in the world:
+/// u = x * u_x + y * u_y + u_0 and v = y * v_y + z * v_z + v_0, in tiles, for a place in meters from
+/// the eye; where the eye is within a tile is worked out in double.
+struct PaintEntry {
+  float red, green, blue, opacity;
+  float u_x, u_y, u_0;
+  float v_y, v_z, v_0;
+  float normal_x, normal_y, normal_z;
+  float texels;         ///< of the full texture along a meter, across; on panels across all of it
+  std::int32_t level;   ///< of the full texture in the set; -1: no texture
+  std::int32_t first;   ///< its first texel
+  std::int32_t width, height;
+};
+
+/// The materials of a frame, every one on every face.
 struct PaintTable {
+  static constexpr std::uint32_t faces = choice_names<Face>.size();
+
   PaintTable(const std::vector<Material>& materials, const TextureSet& textures, const Vec3d& eye,
              const TextureBudget& budget, double pixel_angle, float north_shade);
 
-  std::vector<float> red, green, blue, opacity;
-  std::vector<std::int32_t> texture;           ///< -1: none
-  std::vector<float> across, up;               ///< tiles a meter
-  std::vector<float> phase_x, phase_y;         ///< of the eye in a tile, along u
-  std::vector<float> phase_up_y, phase_up_z;   ///< the same along v
+  const PaintEntry& at(std::uint32_t material, Face face) const {
+    return entries[material * faces + static_cast<std::uint32_t>(face)];
+  }
+
+  std::vector<PaintEntry> entries;
   const TextureSet* textures;
   TextureSampling sampling;
   float taps;
-  float pixel_angle;  ///< width of a pixel at distance 1
-  float north_shade;
+  float pixel_angle;   ///< width of a pixel at distance 1
   bool clear = false;  ///< some material or texture lets light through
 };
 
@@ -55,9 +69,10 @@ struct Through {
   alignas(64) float blue[Surfaces::capacity];
 };
 
-/// Adds `share` of each surface's color, faded by fog over `distance`, to the sums; with `through`
-/// weighed by it. `count` values, rounded up to whole vectors.
+/// Adds `share` of each surface's color, faded by fog over `distance`, to the sums, or starts them
+/// where it is the `first`; with `through` weighed by it. `count` values, rounded up to whole
+/// vectors.
 void add_faded(const Colors& colors, const float* distance, const FogRow& fog, float share,
-               const Through* through, std::size_t count, Colors& sums);
+               const Through* through, std::size_t count, bool first, Colors& sums);
 
 }  // namespace photonlane

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
-#include <numeric>
+#include <tuple>
+#include <vector>
 
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
@@ -31,19 +32,18 @@ class Sheet {
   /// Noise between the values of a lattice of columns x rows that repeats (Perlin, "An Image
   /// Synthesizer", 1985, with values instead of gradients).
   float patches(double u, double v, int columns, int rows, std::uint32_t dimension) const {
-    const double x = u * columns;
-    const double y = v * rows;
-    const double left = std::floor(x);
-    const double top = std::floor(y);
+    const Lattice& lattice = lattice_of(columns, rows, dimension);
+    const double x = (u - std::floor(u)) * columns;
+    const double y = (v - std::floor(v)) * rows;
+    const int left = static_cast<int>(x);
+    const int top = static_cast<int>(y);
     const auto smooth = [](double f) { return static_cast<float>(f * f * (3 - 2 * f)); };
     const float a = smooth(x - left);
     const float b = smooth(y - top);
     const auto value = [&](int dx, int dy) {
-      const auto wrap = [](double cell, int side) {
-        const auto whole = static_cast<std::int64_t>(cell) % side;
-        return whole < 0 ? whole + side : whole;
-      };
-      return random(wrap(left + dx, columns), wrap(top + dy, rows), dimension);
+      const int column = left + dx >= columns ? left + dx - columns : left + dx;
+      const int row = top + dy >= rows ? top + dy - rows : top + dy;
+      return lattice.values[static_cast<std::size_t>(row) * columns + column];
     };
     return (value(0, 0) * (1 - a) + value(1, 0) * a) * (1 - b) +
            (value(0, 1) * (1 - a) + value(1, 1) * a) * b;
@@ -72,7 +72,7 @@ class Sheet {
       case Pattern::planks:
         return plank(u, v);
       case Pattern::leaf:
-        return leaves(u, v);
+        return {mixed(0.92f) * 0.55f, 1};
       case Pattern::noise:
         return {mixed(clouds(u, v, recipe_.columns, recipe_.rows, 5)), 1};
       case Pattern::glazing:
@@ -87,7 +87,74 @@ class Sheet {
     return {};
   }
 
+  /// Leaves at random places, one a cell of columns x rows, later ones over earlier ones.
+  void lay_leaves(std::vector<Color>& texels) const {
+    struct Leaf {
+      float order;
+      int column, row;
+    };
+    std::vector<Leaf> leaves;
+    for (int row = 0; row < recipe_.rows; ++row) {
+      for (int column = 0; column < recipe_.columns; ++column) {
+        leaves.push_back({random(column, row, 10), column, row});
+      }
+    }
+    std::sort(leaves.begin(), leaves.end(), [](const Leaf& a, const Leaf& b) {
+      return std::tie(a.order, a.column, a.row) < std::tie(b.order, b.column, b.row);
+    });
+    const double across = static_cast<double>(recipe_.width) / recipe_.columns;
+    const double down = static_cast<double>(recipe_.height) / recipe_.rows;
+    for (const Leaf& one : leaves) {
+      const auto [sine, cosine] = sine_cosine(2 * pi * random(one.column, one.row, 13));
+      const double size = 1.6 + 0.9 * random(one.column, one.row, 14);
+      const double middle_x = (one.column + random(one.column, one.row, 11)) * across;
+      const double middle_y = (one.row + random(one.column, one.row, 12)) * down;
+      const int reach_x = std::min(static_cast<int>(0.6 * size * across) + 1, recipe_.width / 2);
+      const int reach_y = std::min(static_cast<int>(0.6 * size * down) + 1, recipe_.height / 2);
+      const float tone = shade(one.column, one.row) * (0.55f + 0.45f * one.order);
+      for (int dy = -reach_y; dy < reach_y; ++dy) {
+        for (int dx = -reach_x; dx < reach_x; ++dx) {
+          const double px = std::floor(middle_x) + dx;
+          const double py = std::floor(middle_y) + dy;
+          const double x = (px + 0.5 - middle_x) / across / size;
+          const double y = (py + 0.5 - middle_y) / down / size;
+          const double along = x * cosine + y * sine + 0.5;
+          const double aside = y * cosine - x * sine;
+          float rib = 0;
+          const float there = leaf_at(along, aside, rib);
+          if (there <= 0) continue;
+          const float side = aside < 0 ? 0.10f : -0.10f;
+          const Color base =
+              recipe_.color * (tone * (1 + side + 0.30f * static_cast<float>(along - 0.5)));
+          const Color leaf = base + (recipe_.second - base) * (0.45f * rib);
+          const int column = (static_cast<int>(px) + recipe_.width) % recipe_.width;
+          const int row = (static_cast<int>(py) + recipe_.height) % recipe_.height;
+          Color& texel = texels[static_cast<std::size_t>(row) * recipe_.width + column];
+          texel += (leaf - texel) * there;
+        }
+      }
+    }
+  }
+
  private:
+  /// The random values of one layer of noise, worked out once.
+  struct Lattice {
+    int columns, rows;
+    std::uint32_t dimension;
+    std::vector<float> values;
+  };
+  const Lattice& lattice_of(int columns, int rows, std::uint32_t dimension) const {
+    for (const Lattice& one : lattices_) {
+      if (one.columns == columns && one.rows == rows && one.dimension == dimension) return one;
+    }
+    Lattice made{columns, rows, dimension, {}};
+    for (int y = 0; y < rows; ++y) {
+      for (int x = 0; x < columns; ++x) made.values.push_back(random(x, y, dimension));
+    }
+    lattices_.push_back(std::move(made));
+    return lattices_.back();
+  }
+
   static float step(double edge, double width, double value) {
     const double share = std::clamp((value - edge) / width + 0.5, 0.0, 1.0);
     return static_cast<float>(share * share * (3 - 2 * share));
@@ -159,55 +226,6 @@ class Sheet {
     return step(0, 0.03, half - across);
   }
 
-  Paint leaves(double u, double v) const {
-    Color color = mixed(0.92f) * 0.55f;
-    const int rows = recipe_.rows;
-    const int columns = recipe_.columns;
-    // Leaves of all cells around, in an order of their own, later ones on top.
-    struct Near {
-      float order;
-      std::int64_t column, row;
-      double x, y;
-    };
-    Near near[49];
-    int count = 0;
-    const double x = u * columns;
-    const double y = v * rows;
-    for (int dy = -3; dy <= 3; ++dy) {
-      for (int dx = -3; dx <= 3; ++dx) {
-        const double cx = std::floor(x) + dx;
-        const double cy = std::floor(y) + dy;
-        const auto wrap = [](double cell, int side) {
-          const auto whole = static_cast<std::int64_t>(cell) % side;
-          return whole < 0 ? whole + side : whole;
-        };
-        const auto column = wrap(cx, columns);
-        const auto row = wrap(cy, rows);
-        near[count++] = {random(column, row, 10), column, row, x - cx - random(column, row, 11),
-                         y - cy - random(column, row, 12)};
-      }
-    }
-    std::sort(near, near + count, [](const Near& a, const Near& b) {
-      return std::tie(a.order, a.column, a.row) < std::tie(b.order, b.column, b.row);
-    });
-    for (int i = 0; i < count; ++i) {
-      const Near& one = near[i];
-      const auto [sine, cosine] = sine_cosine(2 * pi * random(one.column, one.row, 13));
-      const double size = 1.6 + 0.9 * random(one.column, one.row, 14);
-      const double along = (one.x * cosine + one.y * sine) / size + 0.5;
-      const double across = (one.y * cosine - one.x * sine) / size;
-      float rib = 0;
-      const float there = leaf_at(along, across, rib);
-      if (there <= 0) continue;
-      const float side = across < 0 ? 0.10f : -0.10f;
-      const Color base = recipe_.color * (shade(one.column, one.row) * (0.55f + 0.45f * one.order) *
-                                          (1 + side + 0.30f * static_cast<float>(along - 0.5)));
-      const Color leaf = base + (recipe_.second - base) * (0.45f * rib);
-      color += (leaf - color) * there;
-    }
-    return {color, 1};
-  }
-
   Paint pane(double u, double v) const {
     const double x = u * recipe_.columns;
     const double y = v * recipe_.rows;
@@ -219,7 +237,7 @@ class Sheet {
     const Color bar = recipe_.second * (0.75f + 0.5f * round);
     const Color tint = recipe_.color * shade(column, row);
     const float dust = 0.5f + clouds(u, v, 2 * recipe_.columns, 2 * recipe_.rows, 3);
-    const float solid = std::min(1.0f, (1 - static_cast<float>(recipe_.clear)) * dust);
+    const float solid = 1 - static_cast<float>(recipe_.clear) * std::min(1.0f, 1.45f - 0.5f * dust);
     return {bar + (tint - bar) * glass, 1 - glass * (1 - solid)};
   }
 
@@ -311,6 +329,7 @@ class Sheet {
   }
 
   const TextureRecipe& recipe_;
+  mutable std::vector<Lattice> lattices_;
 };
 
 }  // namespace
@@ -318,9 +337,10 @@ class Sheet {
 Texture make_texture(const TextureRecipe& recipe) {
   validate_knobs(texture_recipe_knobs(), recipe);
   Texture texture{recipe.width, recipe.height, {}};
-  texture.texels.reserve(static_cast<std::size_t>(recipe.width) * recipe.height);
+  std::vector<Color> colors;
+  std::vector<float> alphas;
   const Sheet sheet(recipe);
-  constexpr int across = 3;  // places a texel along each side
+  constexpr int across = 2;  // places a texel along each side
   for (int y = 0; y < recipe.height; ++y) {
     for (int x = 0; x < recipe.width; ++x) {
       Color sum(0, 0, 0);
@@ -332,9 +352,13 @@ Texture make_texture(const TextureRecipe& recipe) {
         alpha += paint.alpha;
       }
       // Clear texels keep a color, so that nothing else shows at the rim.
-      const Color color = alpha > 0 ? Color(sum / alpha) : recipe.color;
-      texture.texels.push_back(pack_texel(color.max(0.0f).min(1.0f), alpha / (across * across)));
+      colors.push_back(alpha > 0 ? Color(sum / alpha) : recipe.color);
+      alphas.push_back(alpha / (across * across));
     }
+  }
+  if (recipe.pattern == Pattern::leaf) sheet.lay_leaves(colors);
+  for (std::size_t i = 0; i < colors.size(); ++i) {
+    texture.texels.push_back(pack_texel(colors[i].max(0.0f).min(1.0f), alphas[i]));
   }
   return texture;
 }

@@ -65,11 +65,10 @@ void color_columns(const RenderJob& job, Chunk& chunk) {
   const PaintTable& paint = job.paint;
   for (std::size_t i = 0; i < chunk.events.size; ++i) {
     const std::uint32_t material = event.side[i];
-    const bool shaded = event.face[i] == Face::north || event.face[i] == Face::south;
-    const float shade = shaded ? paint.north_shade : 1;
-    chunk.plain.red[i] = paint.red[material] * shade;
-    chunk.plain.green[i] = paint.green[material] * shade;
-    chunk.plain.blue[i] = paint.blue[material] * shade;
+    const PaintEntry& entry = paint.at(material, event.face[i]);
+    chunk.plain.red[i] = entry.red;
+    chunk.plain.green[i] = entry.green;
+    chunk.plain.blue[i] = entry.blue;
     chunk.plain.fades[i] = event.ending[i] == Ending::spent ? 0 : 1;
   }
 }
@@ -102,10 +101,26 @@ ColumnRow row_at(const RenderJob& job, double pixel_y) {
 }
 
 FillRow plain_row(const RenderJob& job, const ColumnRow& row) {
-  const std::uint32_t material = row.level_material;
-  return {row.level, row.slope * row.slope, job.paint.red[material], job.paint.green[material],
-          job.paint.blue[material]};
+  const PaintEntry& entry = job.paint.at(row.level_material, row.level_face);
+  return {row.level, row.slope * row.slope, entry.red, entry.green, entry.blue};
 }
+
+/// The rows of a frame, each sample's, then those at the pixels' centers.
+class Rows {
+ public:
+  explicit Rows(const RenderJob& job) : samples_(job.offsets.size()) {
+    for (int y = 0; y < job.size().height; ++y) {
+      for (const SampleOffset& offset : job.offsets) rows_.push_back(row_at(job, y + offset.y));
+      rows_.push_back(row_at(job, y + 0.5));
+    }
+  }
+  const ColumnRow& sample(int y, std::size_t s) const { return rows_[y * (samples_ + 1) + s]; }
+  const ColumnRow& center(int y) const { return sample(y, samples_); }
+
+ private:
+  std::size_t samples_;
+  std::vector<ColumnRow> rows_;
+};
 
 /// The pixels of one row over the columns of a chunk.
 class RowSight final : public Sight {
@@ -140,7 +155,7 @@ class RowSight final : public Sight {
 
 /// Fills the rows of one tile: `chunks` are the samples of its columns, `center` the columns that
 /// the data layers show.
-void fill_tile(const RenderJob& job, const Chunk* const* chunks, const Chunk& center, bool plain,
+void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const* chunks, const Chunk& center, bool plain,
                int first, int last, int top, int bottom, Tally& tally) {
   const std::size_t samples = job.colors() ? job.offsets.size() : 0;
   const int width = last - first;
@@ -157,28 +172,27 @@ void fill_tile(const RenderJob& job, const Chunk* const* chunks, const Chunk& ce
     const bool center_is_sample = samples == 1;
     if (plain && samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
-        rows[s] = plain_row(job, row_at(job, y + job.offsets[s].y));
+        rows[s] = plain_row(job, frame_rows.sample(y, s));
       }
       fill_row(columns.data(), rows.data(), static_cast<int>(samples), job.fog,
                static_cast<std::size_t>(width), first, y, job.target(first, y));
     } else if (samples > 0) {
-      Colors sums{};
+      Colors sums;
       for (std::size_t s = 0; s < samples; ++s) {
-        const ColumnRow row = row_at(job, y + job.offsets[s].y);
-        RowSight sight(chunks[s]->events, row);
-        look(job, sight, share, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
+        RowSight sight(chunks[s]->events, frame_rows.sample(y, s));
+        look(job, sight, share, s == 0, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
       }
       write_colors(job, first, y, width, sums, 0);
     }
     if (!job.data()) continue;
     if (plain || !center_is_sample) {
-      Colors unused{};
-      const ColumnRow row = row_at(job, y + 0.5);
-      RowSight sight(center.events, row);
-      look(job, sight, 0, unused, &solid, tally);
+      Colors unused;
+      RowSight sight(center.events, frame_rows.center(y));
+      look(job, sight, 0, true, unused, &solid, tally);
     }
     write_data(job, first, y, width, solid);
   }
+  flush_rows();
 }
 
 }  // namespace
@@ -220,6 +234,7 @@ void render_columns(RenderJob& job) {
 
   const Stopwatch fill_watch;
   std::vector<Tally> fills(tiles);
+  const Rows rows(job);
   parallel_for(job.options.threads, tiles, [&](std::size_t tile) {
     if (progress.stopped()) return;
     const std::size_t chunk = tile % chunks;
@@ -227,7 +242,7 @@ void render_columns(RenderJob& job) {
     const int top = static_cast<int>(tile / chunks) * tile_height;
     std::vector<const Chunk*> own;
     for (std::size_t s = 0; s < casts; ++s) own.push_back(&columns[chunk * casts + s]);
-    fill_tile(job, own.data(), *own.back(), plain, first, std::min(size.width, first + chunk_columns),
+    fill_tile(job, rows, own.data(), *own.back(), plain, first, std::min(size.width, first + chunk_columns),
               top, std::min(size.height, top + tile_height), fills[tile]);
     progress.part_done();
   });

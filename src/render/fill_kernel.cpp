@@ -67,8 +67,10 @@ HWY_INLINE VU Pack(V red, V green, V blue, VU dither_bits) {
   return hn::Or(hn::Or(byte(red), hn::ShiftLeft<8>(byte(green))), high);
 }
 
-void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
-                 std::size_t count, int x, int y, const FillTarget& target) {
+template <bool kOneSample>
+HWY_INLINE void FillRowOf(const FillColumns* columns, const FillRow* rows, int samples,
+                          const FogRow& fog, std::size_t count, int x, int y,
+                          const FillTarget& target) {
   const D d;
   const DU du;
   const V zero = hn::Zero(d);
@@ -86,7 +88,7 @@ void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, c
     V red = zero;
     V green = zero;
     V blue = zero;
-    for (int s = 0; s < samples; ++s) {
+    for (int s = 0; s < (kOneSample ? 1 : samples); ++s) {
       const FillColumns& column = columns[s];
       const FillRow& row = rows[s];
       const V wall_reach = hn::Load(d, column.reach + i);
@@ -102,15 +104,18 @@ void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, c
       fade = hn::IfThenElse(wall, hn::Mul(fade, hn::Load(d, column.fades + i)), fade);
       const auto add = [&](V sum, const float* wall_color, float row_color, V fog_color) {
         const V base = hn::IfThenElse(wall, hn::Load(d, wall_color + i), hn::Set(d, row_color));
-        return hn::Add(sum, hn::Add(base, hn::Mul(hn::Sub(fog_color, base), fade)));
+        const V color = hn::Add(base, hn::Mul(hn::Sub(fog_color, base), fade));
+        return kOneSample ? color : hn::Add(sum, color);
       };
       red = add(red, column.red, row.red, fog_red);
       green = add(green, column.green, row.green, fog_green);
       blue = add(blue, column.blue, row.blue, fog_blue);
     }
-    red = hn::Mul(red, share);
-    green = hn::Mul(green, share);
-    blue = hn::Mul(blue, share);
+    if constexpr (!kOneSample) {
+      red = hn::Mul(red, share);
+      green = hn::Mul(green, share);
+      blue = hn::Mul(blue, share);
+    }
     if (target.red != nullptr) {
       hn::Stream(red, d, target.red + i);
       hn::Stream(green, d, target.green + i);
@@ -121,7 +126,34 @@ void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, c
       dither = hn::Add(dither, dither_step);
     }
   }
-  hwy::FlushStream();
+}
+
+void FillRowSimd(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
+                 std::size_t count, int x, int y, const FillTarget& target) {
+  return samples == 1 ? FillRowOf<true>(columns, rows, 1, fog, count, x, y, target)
+                      : FillRowOf<false>(columns, rows, samples, fog, count, x, y, target);
+}
+
+void WriteRowSimd(const float* red, const float* green, const float* blue, std::size_t count, int x,
+                  int y, const FillTarget& target) {
+  const D d;
+  const DU du;
+  VU dither = DitherBits(x, y);
+  const VU dither_step = hn::Set(du, dither_x * static_cast<std::uint32_t>(hn::Lanes(d)));
+  for (std::size_t i = 0; i < count; i += hn::Lanes(d)) {
+    const V r = hn::LoadU(d, red + i);
+    const V g = hn::LoadU(d, green + i);
+    const V b = hn::LoadU(d, blue + i);
+    if (target.red != nullptr) {
+      hn::Stream(r, d, target.red + i);
+      hn::Stream(g, d, target.green + i);
+      hn::Stream(b, d, target.blue + i);
+    }
+    if (target.display != nullptr) {
+      hn::Stream(Pack(r, g, b, dither), du, target.display + i);
+      dither = hn::Add(dither, dither_step);
+    }
+  }
 }
 
 void EncodeRowSimd(const float* red, const float* green, const float* blue, std::uint32_t* display,
@@ -145,11 +177,19 @@ HWY_AFTER_NAMESPACE();
 namespace photonlane {
 
 HWY_EXPORT(FillRowSimd);
+HWY_EXPORT(WriteRowSimd);
 HWY_EXPORT(EncodeRowSimd);
 
 void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
               std::size_t count, int x, int y, const FillTarget& target) {
   HWY_DYNAMIC_DISPATCH(FillRowSimd)(columns, rows, samples, fog, count, x, y, target);
+}
+
+void flush_rows() { hwy::FlushStream(); }
+
+void write_row(const float* red, const float* green, const float* blue, std::size_t count, int x,
+               int y, const FillTarget& target) {
+  HWY_DYNAMIC_DISPATCH(WriteRowSimd)(red, green, blue, count, x, y, target);
 }
 
 void encode_row(const float* red, const float* green, const float* blue, std::uint32_t* display,

@@ -42,6 +42,14 @@ struct FillTarget {
 void fill_row(const FillColumns* columns, const FillRow* rows, int samples, const FogRow& fog,
               std::size_t count, int x, int y, const FillTarget& target);
 
+/// Writes a run of pixels' colors to where they go. The sources may be read up to 15 values past
+/// `count`.
+void write_row(const float* red, const float* green, const float* blue, std::size_t count, int x,
+               int y, const FillTarget& target);
+
+/// Makes what fill_row and write_row wrote visible to other threads: once a tile, for it waits.
+void flush_rows();
+
 /// Linear light to packed display values, with the dither of the place in the frame. `display` is
 /// on a cache line's boundary; it and the sources may be touched up to 15 values past `count`.
 void encode_row(const float* red, const float* green, const float* blue, std::uint32_t* display,

@@ -31,15 +31,17 @@ bool RenderJob::plain() const {
          world.room().has_ceiling;
 }
 
-FillTarget RenderJob::target(int x, int y) const {
-  FillTarget target;
+FramePlanes::FramePlanes(Frame& frame) {
   if (frame.has(Layer::color)) {
-    target.red = frame.values(Layer::color, 0).row(y).data() + x;
-    target.green = frame.values(Layer::color, 1).row(y).data() + x;
-    target.blue = frame.values(Layer::color, 2).row(y).data() + x;
+    first.red = frame.values(Layer::color, 0).data;
+    first.green = frame.values(Layer::color, 1).data;
+    first.blue = frame.values(Layer::color, 2).data;
+    stride = frame.values(Layer::color).stride;
   }
-  if (frame.has(Layer::display)) target.display = frame.codes(Layer::display).row(y).data() + x;
-  return target;
+  if (frame.has(Layer::display)) {
+    first.display = frame.codes(Layer::display).data;
+    stride = frame.codes(Layer::display).stride;
+  }
 }
 
 }  // namespace photonlane

@@ -41,6 +41,13 @@ class Progress {
   std::atomic<bool> stopped_ = false;
 };
 
+/// Where a frame's colors are.
+struct FramePlanes {
+  explicit FramePlanes(Frame& frame);
+  FillTarget first;  ///< the frame's first pixel
+  std::ptrdiff_t stride = 0;
+};
+
 /// A frame in the making: all that casting and filling need, and the frame they fill.
 struct RenderJob {
   const World& world;
@@ -52,6 +59,7 @@ struct RenderJob {
   FogRow fog;
   std::vector<SampleOffset> offsets;
   Frame& frame;
+  FramePlanes planes;
 
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }
@@ -61,7 +69,12 @@ struct RenderJob {
   /// True where every surface has one color: columns then need no more than those.
   bool plain() const;
   /// Where colors of a run of pixels go.
-  FillTarget target(int x, int y) const;
+  FillTarget target(int x, int y) const {
+    const std::ptrdiff_t offset = y * planes.stride + x;
+    const auto at = [&](auto* plane) { return plane == nullptr ? nullptr : plane + offset; };
+    return {at(planes.first.red), at(planes.first.green), at(planes.first.blue),
+            at(planes.first.display)};
+  }
 };
 
 /// Casts one lane a column and sample, then fills rows from what they met.

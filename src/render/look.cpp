@@ -28,7 +28,6 @@ void place_sky(const Sky& sky, Surfaces& surfaces) {
 /// What fog takes the distance of each surface for, and the colors that no material has.
 void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, float* distance) {
   std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
-  if (surfaces.all_hit) return;
   const std::optional<Sky>& sky = job.world.room().sky;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] == Ending::hit) continue;
@@ -46,7 +45,9 @@ void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, floa
 /// Keeps surfaces for the data layers.
 class SolidKeeper {
  public:
-  explicit SolidKeeper(Surfaces* solid) : solid_(solid) {}
+  explicit SolidKeeper(Surfaces* solid) : solid_(solid) {
+    if (solid_ != nullptr) std::fill_n(kept_, Surfaces::capacity, false);
+  }
 
   void keep(const Surfaces& surfaces, const Colors* colors) {
     if (solid_ == nullptr) return;
@@ -60,19 +61,20 @@ class SolidKeeper {
 
  private:
   Surfaces* solid_;
-  bool kept_[Surfaces::capacity] = {};
+  bool kept_[Surfaces::capacity];
 };
 
 }  // namespace
 
-void look(const RenderJob& job, Sight& sight, float share, Colors& sums, Surfaces* solid,
-          Tally& tally) {
+void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& sums,
+          Surfaces* solid, Tally& tally) {
   Surfaces surfaces;
   Colors colors;
   Through through;
   alignas(64) float distance[Surfaces::capacity];
   bool wanted[Surfaces::capacity];
   SolidKeeper keeper(solid);
+  surfaces.wants_data = solid != nullptr;
   sight.nearest(surfaces);
   for (int pass = 0;; ++pass) {
     surfaces.pad();
@@ -81,9 +83,13 @@ void look(const RenderJob& job, Sight& sight, float share, Colors& sums, Surface
     Surfaces* painted = &surfaces;
     if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, *painted);
     const bool clear = paint_surfaces(surfaces, job.paint, colors);
-    finish(job, surfaces, colors, distance);
-    add_faded(colors, distance, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
-              sums);
+    const float* fogged = surfaces.t;
+    if (!surfaces.all_hit) {
+      finish(job, surfaces, colors, distance);
+      fogged = distance;
+    }
+    add_faded(colors, fogged, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
+              first && pass == 0, sums);
     if (may_end) return;
     keeper.keep(surfaces, clear ? &colors : nullptr);
     if (!clear) return;
@@ -163,16 +169,8 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
 
 void write_colors(const RenderJob& job, int x, int y, int count, const Colors& colors,
                   std::size_t first) {
-  const FillTarget target = job.target(x, y);
-  if (target.red != nullptr) {
-    std::copy_n(colors.red + first, count, target.red);
-    std::copy_n(colors.green + first, count, target.green);
-    std::copy_n(colors.blue + first, count, target.blue);
-  }
-  if (target.display != nullptr) {
-    encode_row(colors.red + first, colors.green + first, colors.blue + first, target.display,
-               static_cast<std::size_t>(count), x, y);
-  }
+  write_row(colors.red + first, colors.green + first, colors.blue + first,
+            static_cast<std::size_t>(count), x, y, job.target(x, y));
 }
 
 }  // namespace photonlane

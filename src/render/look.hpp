@@ -17,10 +17,10 @@ class Sight {
 };
 
 /// Follows the lanes of some pixels through all that lets light through, and adds `share` of the
-/// light they see to the sums. `solid`, where not null, gets the first surface of each that is
+/// light they see to the sums, or starts them where these lanes are the `first`. `solid`, where not null, gets the first surface of each that is
 /// seen rather than looked through.
-void look(const RenderJob& job, Sight& sight, float share, Colors& sums, Surfaces* solid,
-          Tally& tally);
+void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& sums,
+          Surfaces* solid, Tally& tally);
 
 /// Writes the layers that are not colors for the pixels of a block: pixel i of the surfaces is
 /// (x + i % width, y + i / width).

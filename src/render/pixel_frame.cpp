@@ -124,14 +124,14 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   const std::size_t samples = job.offsets.size();
   LaneBatch<Number> lanes;
   Surfaces solid;
-  Colors colors{};
+  Colors colors;
   const bool own_center = job.data() && (samples > 1 || !job.colors());
   if (job.colors()) {
     const float share = 1.0f / static_cast<float>(samples);
     for (const SampleOffset& offset : job.offsets) {
       aim(job, block, offset, lanes);
       LaneSight<Number> sight(job, lanes, tally);
-      look(job, sight, share, colors, job.data() && !own_center ? &solid : nullptr, tally);
+      look(job, sight, share, &offset == &job.offsets.front(), colors, job.data() && !own_center ? &solid : nullptr, tally);
     }
     for (int row = 0; row < block.height; ++row) {
       write_colors(job, block.x, block.y + row, block.width, colors,
@@ -139,9 +139,10 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
     }
   }
   if (own_center || !job.colors()) {
+    Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
     LaneSight<Number> sight(job, lanes, tally);
-    look(job, sight, 0, colors, &solid, tally);
+    look(job, sight, 0, true, unused, &solid, tally);
   }
   if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }
@@ -173,6 +174,7 @@ void render_pixels(RenderJob& job) {
         }
       }
     }
+    flush_rows();
     progress.part_done();
   });
   progress.check();

@@ -64,7 +64,8 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
                 FogRow{fog.color[0], fog.color[1], fog.color[2], static_cast<float>(fog.start),
                         static_cast<float>(1 / (fog.end - fog.start))},
                 sample_offsets(budget.frame.samples),
-                frame};
+                frame,
+                FramePlanes(frame)};
   const bool columns =
       budget.rays == Rays::columns || (budget.rays == Rays::automatic && camera.level());
   if (columns) {
