@@ -2,6 +2,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <optional>
+
+#include "grid/form_walk.hpp"
 
 namespace photonlane {
 namespace {
@@ -10,19 +13,43 @@ namespace {
 /// anybody sees.
 constexpr double skin = 1e-6;
 
-bool is_wall(const CellMap& map, std::int64_t x, std::int64_t y) {
+/// Something upright a body meets: a box turned any way, in cells.
+struct Obstacle {
+  Vec2d center{0, 0};
+  Vec2d along{1, 0};
+  Vec2d half{0.5, 0.5};
+
+  /// Into the box's own axes, and back.
+  Vec2d inward(const Vec2d& v) const { return {v.dot(along), v.dot(across())}; }
+  Vec2d outward(const Vec2d& v) const { return along * v.x() + across() * v.y(); }
+  Vec2d across() const { return {-along.y(), along.x()}; }
+  double distance(const Vec2d& place) const {
+    const Vec2d at = inward(place - center);
+    return (at - at.cwiseMax(-half).cwiseMin(half)).norm();
+  }
+};
+
+/// What of a cell stands in the way of a body that steps up to `reach` meters high.
+std::optional<Obstacle> obstacle_in(const CellMap& map, std::int64_t x, std::int64_t y,
+                                    double reach) {
+  const Vec2d corner(static_cast<double>(x), static_cast<double>(y));
+  Obstacle whole{corner + Vec2d(0.5, 0.5)};
   if (map.repeat) {
     x = ((x % map.width) + map.width) % map.width;
     y = ((y % map.height) + map.height) % map.height;
   }
-  if (x < 0 || y < 0 || x >= map.width || y >= map.height) return true;
-  return map.at(static_cast<int>(x), static_cast<int>(y)) != empty_cell;
-}
-
-/// The nearest point of a cell.
-Vec2d nearest_in_cell(std::int64_t x, std::int64_t y, const Vec2d& place) {
-  return {std::clamp(place.x(), static_cast<double>(x), static_cast<double>(x + 1)),
-          std::clamp(place.y(), static_cast<double>(y), static_cast<double>(y + 1))};
+  if (x < 0 || y < 0 || x >= map.width || y >= map.height) return whole;
+  const int column = static_cast<int>(x);
+  const int row = static_cast<int>(y);
+  if (map.at(column, row) == empty_cell) return std::nullopt;
+  const CellForm* form = map.form(column, row);
+  if (form == nullptr) return whole;
+  if (form->height > 0 && form->height <= reach) return std::nullopt;
+  if (form->shape == CellShape::block) return whole;
+  const PanelBox box = panel_box(*form, map.cell_size);
+  if (!(box.half_length > 0)) return std::nullopt;
+  return Obstacle{corner + Vec2d(box.center_x, box.center_y), {box.along_x, box.along_y},
+                  {box.half_length, box.half_width}};
 }
 
 struct Contact {
@@ -31,29 +58,29 @@ struct Contact {
   bool met = false;
 };
 
-/// Where a disc moving along `way` first touches a cell: its center meets the cell grown by the
+/// Where a disc moving along `way` first touches a box: its center meets the box grown by the
 /// radius, whose corners are round.
-void touch_cell(std::int64_t cell_x, std::int64_t cell_y, const Vec2d& from, const Vec2d& way,
-                double radius, Contact& first) {
+void touch(const Obstacle& box, const Vec2d& disc, const Vec2d& disc_way, double radius,
+           Contact& first) {
+  const Vec2d from = box.inward(disc - box.center);
+  const Vec2d way = box.inward(disc_way);
+  const Vec2d& half = box.half;
   const auto consider = [&](double share, const Vec2d& normal) {
-    if (share < first.share && way.dot(normal) < 0) first = {share, normal, true};
+    if (share < first.share && way.dot(normal) < 0) first = {share, box.outward(normal), true};
   };
-  const Vec2d near = nearest_in_cell(cell_x, cell_y, from);
+  const Vec2d near = from.cwiseMax(-half).cwiseMin(half);
   const double distance = (from - near).norm();
   if (distance < radius) {
     // Already closer than allowed: only moves that go no deeper are free.
-    const Vec2d middle(static_cast<double>(cell_x) + 0.5, static_cast<double>(cell_y) + 0.5);
-    const Vec2d out = distance > 0 ? Vec2d((from - near) / distance) : (from - middle).normalized();
-    consider(0, out);
+    consider(0, distance > 0 ? Vec2d((from - near) / distance) : from.normalized());
     return;
   }
-  const Vec2d low(static_cast<double>(cell_x), static_cast<double>(cell_y));
   for (int axis = 0; axis < 2; ++axis) {
     if (way[axis] == 0) continue;
-    const double face = way[axis] > 0 ? low[axis] - radius : low[axis] + 1 + radius;
+    const double face = way[axis] > 0 ? -half[axis] - radius : half[axis] + radius;
     const double share = (face - from[axis]) / way[axis];
     const double across = from[1 - axis] + share * way[1 - axis];
-    if (share >= 0 && across >= low[1 - axis] && across <= low[1 - axis] + 1) {
+    if (share >= 0 && std::abs(across) <= half[1 - axis]) {
       Vec2d normal(0, 0);
       normal[axis] = way[axis] > 0 ? -1 : 1;
       consider(share, normal);
@@ -61,18 +88,20 @@ void touch_cell(std::int64_t cell_x, std::int64_t cell_y, const Vec2d& from, con
   }
   const double square = way.squaredNorm();
   for (int corner = 0; corner < 4; ++corner) {
-    const Vec2d point = low + Vec2d(corner & 1, corner >> 1);
+    const Vec2d point((corner & 1) != 0 ? half.x() : -half.x(),
+                      (corner & 2) != 0 ? half.y() : -half.y());
     const Vec2d offset = from - point;
-    const double half = offset.dot(way);
-    const double rest = half * half - square * (offset.squaredNorm() - radius * radius);
+    const double toward = offset.dot(way);
+    const double rest = toward * toward - square * (offset.squaredNorm() - radius * radius);
     if (rest < 0 || square == 0) continue;
-    const double share = (-half - std::sqrt(rest)) / square;
+    const double share = (-toward - std::sqrt(rest)) / square;
     if (share >= 0) consider(share, (offset + way * share).normalized());
   }
 }
 
 /// The first contact on a way of at most about a cell, all in cells.
-Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double radius) {
+Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double radius,
+              double reach) {
   Contact first;
   const Vec2d to = from + way;
   const auto low = [&](int axis) {
@@ -83,7 +112,7 @@ Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double ra
   };
   for (std::int64_t y = low(1); y <= high(1); ++y) {
     for (std::int64_t x = low(0); x <= high(0); ++x) {
-      if (is_wall(map, x, y)) touch_cell(x, y, from, way, radius, first);
+      if (const auto box = obstacle_in(map, x, y, reach)) touch(*box, from, way, radius, first);
     }
   }
   return first;
@@ -91,9 +120,25 @@ Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double ra
 
 }  // namespace
 
+double standing_level(const CellMap& map, const Vec2d& place) {
+  double x = std::floor(place.x() / map.cell_size);
+  double y = std::floor(place.y() / map.cell_size);
+  if (map.repeat) {
+    x -= map.width * std::floor(x / map.width);
+    y -= map.height * std::floor(y / map.height);
+  }
+  if (!(x >= 0 && y >= 0 && x < map.width && y < map.height)) return 0;
+  const int column = static_cast<int>(x);
+  const int row = static_cast<int>(y);
+  const CellForm* form = map.form(column, row);
+  const bool low = map.at(column, row) != empty_cell && form != nullptr &&
+                   form->shape == CellShape::block;
+  return low ? form->height : 0;
+}
+
 Moved move_body(const CellMap& map, const Body& body, const Vec2d& way) {
   if (!body.place.allFinite() || !way.allFinite() || !std::isfinite(body.radius) ||
-      !(body.radius > 0)) {
+      !(body.radius > 0) || !std::isfinite(body.step)) {
     throw Error(ErrorKind::input, "a body needs a finite place, a finite way and a radius above 0");
   }
   const double radius = body.radius / map.cell_size;
@@ -108,7 +153,8 @@ Moved move_body(const CellMap& map, const Body& body, const Vec2d& way) {
   while (left.squaredNorm() > 1e-24) {
     const double length = left.norm();
     const Vec2d piece = left * std::min(1.0, 1.0 / length);
-    const Contact contact = sweep(map, place, piece, radius);
+    const double reach = standing_level(map, place * map.cell_size) + body.step;
+    const Contact contact = sweep(map, place, piece, radius, reach);
     if (!contact.met) {
       place += piece;
       left -= piece;
@@ -133,6 +179,7 @@ Moved move_body(const CellMap& map, const Body& body, const Vec2d& way) {
     last_normal = contact.normal;
   }
   moved.place = place * map.cell_size;
+  moved.level = standing_level(map, moved.place);
   return moved;
 }
 
@@ -144,9 +191,7 @@ double wall_distance(const CellMap& map, const Vec2d& place, double most) {
        y <= static_cast<std::int64_t>(std::floor(at.y() + reach)); ++y) {
     for (auto x = static_cast<std::int64_t>(std::floor(at.x() - reach));
          x <= static_cast<std::int64_t>(std::floor(at.x() + reach)); ++x) {
-      if (is_wall(map, x, y)) {
-        nearest = std::min(nearest, (at - nearest_in_cell(x, y, at)).norm());
-      }
+      if (const auto box = obstacle_in(map, x, y, 0)) nearest = std::min(nearest, box->distance(at));
     }
   }
   return nearest * map.cell_size;

@@ -10,6 +10,7 @@
 #include <hwy/highway.h>
 
 #include "grid/cell_job-inl.h"
+#include "grid/cell_kernel.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace photonlane {
@@ -212,7 +213,7 @@ HWY_INLINE void Enter(D d, const Job<D>& job, Walk<D>& walk) {
 
 template <class D>
 HWY_INLINE Walk<D> Start(D d, const Job<D>& job, bool repeat, const LaneBatch<hn::TFromD<D>>& lanes,
-                         std::size_t i) {
+                         const CellStates<hn::TFromD<D>>* resume, std::size_t i) {
   using V = hn::Vec<D>;
   const hn::RebindToSigned<D> di;
   Walk<D> walk;
@@ -244,18 +245,42 @@ HWY_INLINE Walk<D> Start(D d, const Job<D>& job, bool repeat, const LaneBatch<hn
   walk.by_x = hn::Lt(one, zero);
   walk.active = hn::FirstN(d, HWY_MIN(hn::Lanes(d), lanes.size - HWY_MIN(i, lanes.size)));
   walk.cell_x = walk.cell_y = hn::Zero(di);
+  V at_x = walk.start_x;
+  V at_y = walk.start_y;
+  if (resume != nullptr) {
+    walk.crossed_x = hn::Load(d, resume->x + i);
+    walk.crossed_y = hn::Load(d, resume->y + i);
+    at_x = hn::Add(at_x, hn::Mul(walk.crossed_x, ToNumber(d, walk.sign_x)));
+    at_y = hn::Add(at_y, hn::Mul(walk.crossed_y, ToNumber(d, walk.sign_y)));
+    const auto last = [&](V crossed, V offset, V inverse) {
+      const V t = hn::Mul(hn::Add(hn::Sub(crossed, one), offset), inverse);
+      return hn::IfThenElseZero(hn::Gt(crossed, zero), t);
+    };
+    const V t_x = last(walk.crossed_x, walk.offset_x, walk.inverse_x);
+    const V t_y = last(walk.crossed_y, walk.offset_y, walk.inverse_y);
+    walk.by_x = hn::Gt(t_x, t_y);
+    walk.t = hn::Max(t_x, t_y);
+  }
   if (repeat) {
     const auto wrapped = [&](V start, typename Walk<D>::VI side) {
       const V length = ToNumber(d, side);
       const V rounds = hn::Floor(hn::Div(start, length));
       return Wrap(di, ToInteger(d, hn::Sub(start, hn::Mul(rounds, length))), side);
     };
-    walk.cell_x = wrapped(walk.start_x, job.width);
-    walk.cell_y = wrapped(walk.start_y, job.height);
+    walk.cell_x = wrapped(at_x, job.width);
+    walk.cell_y = wrapped(at_y, job.height);
     walk.index = hn::Add(hn::Add(hn::Mul(walk.cell_y, job.stride), walk.cell_x),
+                         hn::Add(job.stride, hn::Set(di, 1)));
+  } else if (resume != nullptr) {
+    const auto row = ToInteger(d, at_y);
+    walk.index = hn::Add(hn::Add(hn::Mul(row, job.stride), ToInteger(d, at_x)),
                          hn::Add(job.stride, hn::Set(di, 1)));
   } else {
     Enter(d, job, walk);
+  }
+  // What stands past the last lane may be anything.
+  if (resume != nullptr) {
+    walk.index = hn::IfThenElseZero(hn::RebindMask(di, walk.active), walk.index);
   }
   return walk;
 }
@@ -296,13 +321,15 @@ HWY_INLINE void Finish(D d, const Job<D>& job, bool repeat, const Walk<D>& walk,
 /// Two vectors are kept in flight: one waits for its gather while the other computes.
 template <bool kLeap, bool kRepeat, class D>
 HWY_NOINLINE void WalkBoundaries(D d, const Job<D>& job, const LaneBatch<hn::TFromD<D>>& lanes,
-                                 std::int64_t limit, HitBatch<hn::TFromD<D>>& hits) {
+                                 std::int64_t limit, CellStates<hn::TFromD<D>>* states,
+                                 bool resume, HitBatch<hn::TFromD<D>>& hits) {
+  const CellStates<hn::TFromD<D>>* from = resume ? states : nullptr;
   const std::size_t width = hn::Lanes(d);
   const std::size_t pair = 2 * width;
   for (std::size_t i = 0; i < lanes.size; i += pair) {
     const std::size_t j = i + width < LaneBatch<hn::TFromD<D>>::capacity ? i + width : i;
-    Walk<D> first = Start(d, job, kRepeat, lanes, i);
-    Walk<D> second = Start(d, job, kRepeat, lanes, j);
+    Walk<D> first = Start(d, job, kRepeat, lanes, from, i);
+    Walk<D> second = Start(d, job, kRepeat, lanes, from, j);
     for (std::int64_t step = 0; step < limit; ++step) {
       Advance<kLeap, kRepeat>(d, job, first);
       Advance<kLeap, kRepeat>(d, job, second);
@@ -310,6 +337,12 @@ HWY_NOINLINE void WalkBoundaries(D d, const Job<D>& job, const LaneBatch<hn::TFr
     }
     Finish(d, job, kRepeat, first, lanes, hits, i);
     Finish(d, job, kRepeat, second, lanes, hits, j);
+    if (states != nullptr) {
+      hn::Store(first.crossed_x, d, states->x + i);
+      hn::Store(first.crossed_y, d, states->y + i);
+      hn::Store(second.crossed_x, d, states->x + j);
+      hn::Store(second.crossed_y, d, states->y + j);
+    }
   }
 }
 

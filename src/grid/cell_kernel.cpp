@@ -18,7 +18,7 @@ namespace hn = hwy::HWY_NAMESPACE;
 template <class Number>
 HWY_INLINE void WalkCells(const DistanceMap& map, const CellMap& cells,
                           const LaneBatch<Number>& lanes, const CellBudget& budget,
-                          HitBatch<Number>& hits) {
+                          CellStates<Number>* states, bool resume, HitBatch<Number>& hits) {
   using D = hn::ScalableTag<Number>;
   using DI = hn::RebindToSigned<D>;
   using Integer = hn::TFromD<DI>;
@@ -39,11 +39,11 @@ HWY_INLINE void WalkCells(const DistanceMap& map, const CellMap& cells,
   const bool repeat = cells.repeat;
   switch (budget.method) {
     case CellMethod::boundary:
-      return repeat ? WalkBoundaries<false, true>(d, job, lanes, limit, hits)
-                    : WalkBoundaries<false, false>(d, job, lanes, limit, hits);
+      return repeat ? WalkBoundaries<false, true>(d, job, lanes, limit, states, resume, hits)
+                    : WalkBoundaries<false, false>(d, job, lanes, limit, states, resume, hits);
     case CellMethod::leap:
-      return repeat ? WalkBoundaries<true, true>(d, job, lanes, limit, hits)
-                    : WalkBoundaries<true, false>(d, job, lanes, limit, hits);
+      return repeat ? WalkBoundaries<true, true>(d, job, lanes, limit, states, resume, hits)
+                    : WalkBoundaries<true, false>(d, job, lanes, limit, states, resume, hits);
     case CellMethod::increment: {
       const auto increment = static_cast<Number>(budget.increment / cells.cell_size);
       return repeat ? WalkIncrements<true>(d, job, increment, lanes, limit, hits)
@@ -53,12 +53,14 @@ HWY_INLINE void WalkCells(const DistanceMap& map, const CellMap& cells,
 }
 
 void WalkFloat(const DistanceMap& map, const CellMap& cells, const LaneBatch<float>& lanes,
-               const CellBudget& budget, HitBatch<float>& hits) {
-  WalkCells(map, cells, lanes, budget, hits);
+               const CellBudget& budget, CellStates<float>* states, bool resume,
+               HitBatch<float>& hits) {
+  WalkCells(map, cells, lanes, budget, states, resume, hits);
 }
 void WalkDouble(const DistanceMap& map, const CellMap& cells, const LaneBatch<double>& lanes,
-                const CellBudget& budget, HitBatch<double>& hits) {
-  WalkCells(map, cells, lanes, budget, hits);
+                const CellBudget& budget, CellStates<double>* states, bool resume,
+                HitBatch<double>& hits) {
+  WalkCells(map, cells, lanes, budget, states, resume, hits);
 }
 
 }  // namespace HWY_NAMESPACE
@@ -72,16 +74,18 @@ HWY_EXPORT(WalkFloat);
 HWY_EXPORT(WalkDouble);
 
 HitBatch<float> walk_cells(const DistanceMap& map, const CellMap& cells,
-                           const LaneBatch<float>& lanes, const CellBudget& budget) {
+                           const LaneBatch<float>& lanes, const CellBudget& budget,
+                           CellStates<float>* states, bool resume) {
   HitBatch<float> hits;
-  HWY_DYNAMIC_DISPATCH(WalkFloat)(map, cells, lanes, budget, hits);
+  HWY_DYNAMIC_DISPATCH(WalkFloat)(map, cells, lanes, budget, states, resume, hits);
   return hits;
 }
 
 HitBatch<double> walk_cells(const DistanceMap& map, const CellMap& cells,
-                            const LaneBatch<double>& lanes, const CellBudget& budget) {
+                            const LaneBatch<double>& lanes, const CellBudget& budget,
+                           CellStates<double>* states, bool resume) {
   HitBatch<double> hits;
-  HWY_DYNAMIC_DISPATCH(WalkDouble)(map, cells, lanes, budget, hits);
+  HWY_DYNAMIC_DISPATCH(WalkDouble)(map, cells, lanes, budget, states, resume, hits);
   return hits;
 }
 

@@ -19,6 +19,55 @@ Letter first_letter(std::string_view text) {
   return {code, bytes};
 }
 
+std::span<const Knob<CellForm>> cell_form_knobs() {
+  static const Knob<CellForm> table[] = {
+      knob<&CellForm::shape>("shape", "", {},
+                             "what stands there: a block, a pane through the middle, or a door"),
+      knob<&CellForm::height>("height", "meters", {0, 10000}, "how high; 0 up to the ceiling"),
+      knob<&CellForm::along>("along", "", {}, "which way panes and doors run: west to east (x), "
+                                              "south to north (y)"),
+      knob<&CellForm::thickness>("thickness", "meters", {0.001, 1000}, "of panes and doors"),
+      knob<&CellForm::opening>("opening", "", {0, 1}, "of doors: 0 closed, 1 open"),
+      knob<&CellForm::reversed>("reversed", "", {},
+                                "the door opens toward west or south, or swings on its other end"),
+  };
+  return table;
+}
+
+void CellMap::set_form(int x, int y, const std::optional<CellForm>& form) {
+  const std::size_t id = static_cast<std::size_t>(y) * width + x;
+  if (!form) {
+    if (!form_of.empty()) form_of[id] = 0;
+    return;
+  }
+  validate_knobs(cell_form_knobs(), *form);
+  if (form_of.empty()) form_of.assign(cells.size(), 0);
+  // Doors keep the entry they have; of the others equal forms share one.
+  if (form->is_door() && form_of[id] != 0 && forms[form_of[id] - 1u].is_door()) {
+    forms[form_of[id] - 1u] = *form;
+    return;
+  }
+  const auto same = form->is_door() ? forms.end() : std::find(forms.begin(), forms.end(), *form);
+  const auto index = static_cast<std::size_t>(same - forms.begin());
+  if (index == forms.size()) {
+    if (forms.size() == 65535) throw Error(ErrorKind::input, "more than 65535 forms of cells");
+    forms.push_back(*form);
+  }
+  form_of[id] = static_cast<std::uint16_t>(index + 1);
+}
+
+CellEdit open_door(const CellMap& map, int x, int y, double opening) {
+  const bool inside = x >= 0 && y >= 0 && x < map.width && y < map.height;
+  const CellForm* form = inside ? map.form(x, y) : nullptr;
+  if (form == nullptr || !form->is_door()) {
+    throw Error(ErrorKind::input, fmt::format("no door at column {}, row {}", x, y));
+  }
+  CellEdit edit{x, y, map.at(x, y), *form};
+  edit.form->opening = opening;
+  validate_knobs(cell_form_knobs(), *edit.form);
+  return edit;
+}
+
 std::span<const Knob<CellMap>> cell_map_knobs() {
   static const Knob<CellMap> table[] = {
       knob<&CellMap::cell_size>("cell_size", "meters", {0.001, 1000}, "side of a cell"),
@@ -37,6 +86,11 @@ CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legen
 
   CellMap map;
   std::vector<std::vector<Cell>> rows;
+  struct Formed {
+    int x, row;
+    const CellForm* form;
+  };
+  std::vector<Formed> formed;
   int line = 0;
   while (!drawing.empty()) {
     ++line;
@@ -72,6 +126,10 @@ CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legen
         // Rows are counted from the north here; turned round below.
         mark = CellPlace{static_cast<int>(row.size()), static_cast<int>(rows.size())};
       }
+      if (found->second.form) {
+        formed.push_back({static_cast<int>(row.size()), static_cast<int>(rows.size()),
+                          &*found->second.form});
+      }
       row.push_back(found->second.cell);
       row_text.remove_prefix(letter.bytes);
     }
@@ -93,8 +151,22 @@ CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legen
   for (std::optional<CellPlace>* mark : {&map.start, &map.goal}) {
     if (*mark) (*mark)->y = map.height - 1 - (*mark)->y;
   }
+  for (const Formed& one : formed) map.set_form(one.x, map.height - 1 - one.row, *one.form);
   validate(map);
   return map;
+}
+
+void check(const CellForm& form, const CellMap& map) {
+  validate_knobs(cell_form_knobs(), form);
+  if (form.shape != CellShape::block && form.thickness > 0.5 * map.cell_size) {
+    throw Error(ErrorKind::input,
+                fmt::format("a panel {} meters thick, expected at most half of a cell of {} meters",
+                            form.thickness, map.cell_size));
+  }
+  if (form.height > map.wall_height) {
+    throw Error(ErrorKind::input, fmt::format("a cell {} meters high under a ceiling at {}",
+                                              form.height, map.wall_height));
+  }
 }
 
 void validate(const CellMap& map) {
@@ -110,6 +182,17 @@ void validate(const CellMap& map) {
                                               map.height, map.cells.size()));
   }
   validate_knobs(cell_map_knobs(), map);
+  if (!map.form_of.empty() && map.form_of.size() != map.cells.size()) {
+    throw Error(ErrorKind::input, fmt::format("map of {} cells says the forms of {}",
+                                              map.cells.size(), map.form_of.size()));
+  }
+  for (const std::uint16_t form : map.form_of) {
+    if (form > map.forms.size()) {
+      throw Error(ErrorKind::input,
+                  fmt::format("a cell of form {}, of which there are {}", form, map.forms.size()));
+    }
+  }
+  for (const CellForm& form : map.forms) check(form, map);
 }
 
 }  // namespace photonlane

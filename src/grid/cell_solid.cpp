@@ -2,26 +2,42 @@
 
 #include <fmt/format.h>
 
-#include "grid/cell_kernel.hpp"
-#include "grid/distance_map.hpp"
+#include <algorithm>
+#include <cmath>
+
+#include "grid/cell_distances.hpp"
 
 namespace photonlane {
 
-struct CellSolid::Distances {
-  DistanceMap map;
-};
+std::uint32_t CellSurfaces::floor_at(const CellMap& map, double x, double y) const {
+  if (map.form_of.empty()) return floor;
+  double column = std::floor(x / map.cell_size);
+  double row = std::floor(y / map.cell_size);
+  if (map.repeat) {
+    column -= map.width * std::floor(column / map.width);
+    row -= map.height * std::floor(row / map.height);
+  }
+  if (!(column >= 0 && row >= 0 && column < map.width && row < map.height)) return floor;
+  const CellForm* form = map.form(static_cast<int>(column), static_cast<int>(row));
+  return form == nullptr || form->floor < 0 ? floor : static_cast<std::uint32_t>(form->floor);
+}
 
-CellSolid::CellSolid(CellMap map, std::uint32_t floor_material, std::uint32_t ceiling_material)
-    : map_(std::move(map)), floor_material_(floor_material), ceiling_material_(ceiling_material) {
+CellSolid::CellSolid(CellMap map, CellSurfaces surfaces)
+    : map_(std::move(map)), surfaces_(std::move(surfaces)) {
   validate(map_);
-  distances_ = std::make_unique<Distances>(Distances{measure_distances(map_)});
+  const std::vector<bool>& clear = surfaces_.clear_materials;
+  any_clear_ = std::find(clear.begin(), clear.end(), true) != clear.end();
+  distances_ = std::make_unique<Distances>(Distances{measure_distances(map_), {}});
+  for (const CellForm& form : map_.forms) {
+    distances_->boxes.push_back(panel_box(form, map_.cell_size));
+  }
 }
 
 CellSolid::CellSolid(const CellSolid& other)
     : Solid(other),
       map_(other.map_),
-      floor_material_(other.floor_material_),
-      ceiling_material_(other.ceiling_material_),
+      surfaces_(other.surfaces_),
+      any_clear_(other.any_clear_),
       distances_(std::make_unique<Distances>(*other.distances_)) {}
 
 CellSolid::~CellSolid() = default;
@@ -32,10 +48,17 @@ void CellSolid::edit(std::span<const CellEdit> edits) {
       throw Error(ErrorKind::input, fmt::format("no cell at column {}, row {} of a map of {}x{}",
                                                 one.x, one.y, map_.width, map_.height));
     }
+    if (one.form) check(*one.form, map_);
   }
   for (const CellEdit& one : edits) {
     const bool was_wall = map_.at(one.x, one.y) != empty_cell;
     map_.at(one.x, one.y) = one.cell;
+    map_.set_form(one.x, one.y, one.form);
+    if (one.form) {
+      const std::size_t form = map_.form_of[static_cast<std::size_t>(one.y) * map_.width + one.x];
+      distances_->boxes.resize(map_.forms.size());
+      distances_->boxes[form - 1] = panel_box(map_.forms[form - 1], map_.cell_size);
+    }
     const bool is_wall = one.cell != empty_cell;
     if (is_wall && !was_wall) add_wall(distances_->map, map_.repeat, one.x, one.y);
     if (!is_wall && was_wall) remove_wall(distances_->map, map_.repeat, one.x, one.y);
@@ -44,13 +67,21 @@ void CellSolid::edit(std::span<const CellEdit> edits) {
 
 template <class Number>
 HitBatch<Number> CellSolid::trace(const LaneBatch<Number>& lanes, const Budget& budget) const {
+  if (!map_.forms.empty() || lanes.any_start) {
+    return trace_forms(distances_->forms(map_, surfaces_), lanes, budget);
+  }
   HitBatch<Number> hits = walk_cells(distances_->map, map_, lanes, budget.cells);
   for (std::size_t i = 0; i < lanes.size; ++i) {
     if (hits.item[i] != no_item) {
       hits.material[i] = material_of(map_.cells[hits.item[i]]);
     } else {
-      hits.material[i] = hits.face[i] == Face::floor ? floor_material_ : ceiling_material_;
+      hits.material[i] = hits.face[i] == Face::floor ? surfaces_.floor : surfaces_.ceiling;
+      if (hits.face[i] == Face::ceiling && !surfaces_.has_ceiling) {
+        hits.face[i] = Face::none;
+        hits.ending[i] = Ending::escaped;
+      }
     }
+    hits.exit[i] = hits.t[i];
   }
   return hits;
 }
@@ -65,7 +96,8 @@ HitBatch<double> CellSolid::nearest_hit(const LaneBatch<double>& lanes,
 }
 
 std::size_t CellSolid::memory_bytes() const {
-  return map_.cells.size() * sizeof(Cell) + distances_->map.bytes.size();
+  return map_.cells.size() * sizeof(Cell) + map_.form_of.size() * sizeof(std::uint16_t) +
+         map_.forms.size() * (sizeof(CellForm) + sizeof(PanelBox)) + distances_->map.bytes.size();
 }
 
 int CellSolid::distance_at(int x, int y) const {

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <limits>
 
+#include "grid/cell_distances.hpp"
+
 namespace photonlane {
 namespace {
 
@@ -12,7 +14,13 @@ constexpr float infinite = std::numeric_limits<float>::infinity();
 
 template <class Number>
 void find_events(const CellSolid& cells, const LaneBatch<Number>& lanes, const Number* length,
-                 const Budget& budget, const OpenMaterials& open, ColumnEvents& events) {
+                 const Budget& budget, const OpenMaterials& open, double eye_height,
+                 ColumnEvents& events) {
+  if (cells.has_forms()) {
+    find_form_events(cells.distances_->forms(cells.map_, cells.surfaces_), lanes, length, budget,
+                     open, eye_height, events);
+    return;
+  }
   const HitBatch<Number> hits = cells.nearest_hit(lanes, budget);
   events.size = lanes.size;
   events.ranks.resize(1);
@@ -30,8 +38,8 @@ void find_events(const CellSolid& cells, const LaneBatch<Number>& lanes, const N
 }
 
 template void find_events(const CellSolid&, const LaneBatch<float>&, const float*, const Budget&,
-                          const OpenMaterials&, ColumnEvents&);
+                          const OpenMaterials&, double, ColumnEvents&);
 template void find_events(const CellSolid&, const LaneBatch<double>&, const double*, const Budget&,
-                          const OpenMaterials&, ColumnEvents&);
+                          const OpenMaterials&, double, ColumnEvents&);
 
 }  // namespace photonlane

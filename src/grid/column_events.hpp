@@ -31,7 +31,8 @@ struct ColumnEvents {
     alignas(64) float enter[capacity];  ///< reach
     alignas(64) float exit[capacity];
     alignas(64) float top[capacity];  ///< meters above the eye
-    alignas(64) float u[capacity];    ///< of panels alone: place across, 0 to 1 from the left
+    alignas(64) float whole[capacity];  ///< meters from foot to top, of panels
+    alignas(64) float u[capacity];      ///< of panels alone: place across, 0 to 1 from the left
     alignas(64) float normal_x[capacity];  ///< of panels alone
     alignas(64) float normal_y[capacity];
     alignas(64) Face face[capacity];
@@ -53,7 +54,8 @@ struct ColumnEvents {
 /// event but walls from floor to ceiling there is one rank. `eye_height` is meters above the floor.
 template <class Number>
 void find_events(const CellSolid& cells, const LaneBatch<Number>& lanes, const Number* length,
-                 const Budget& budget, const OpenMaterials& open, ColumnEvents& events);
+                 const Budget& budget, const OpenMaterials& open, double eye_height,
+                 ColumnEvents& events);
 
 /// What a row of pixels sees of the columns, beside the events.
 struct ColumnRow {

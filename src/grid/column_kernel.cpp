@@ -130,7 +130,7 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
       if (surfaces.face[i] != Face::panel) continue;
       const ColumnEvents::Rank& event = events.ranks[rank[i]];
       surfaces.u[i] = event.u[i];
-      surfaces.v[i] = (surfaces.z[i] - row.foot) / (event.top[i] - row.foot);
+      surfaces.v[i] = (surfaces.z[i] - row.foot) / event.whole[i];
       surfaces.normal_x[i] = event.normal_x[i];
       surfaces.normal_y[i] = event.normal_y[i];
     }

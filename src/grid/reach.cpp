@@ -5,6 +5,16 @@
 
 namespace photonlane {
 
+namespace {
+
+/// Doors can be opened.
+bool can_pass(const CellMap& map, int x, int y) {
+  const CellForm* form = map.form(x, y);
+  return map.at(x, y) == empty_cell || (form != nullptr && form->is_door());
+}
+
+}  // namespace
+
 std::vector<std::uint8_t> reachable_cells(const CellMap& map, int from_x, int from_y) {
   std::vector<std::uint8_t> reached(map.cells.size(), 0);
   std::vector<std::pair<int, int>> open;
@@ -15,7 +25,7 @@ std::vector<std::uint8_t> reachable_cells(const CellMap& map, int from_x, int fr
     }
     if (x < 0 || y < 0 || x >= map.width || y >= map.height) return;
     std::uint8_t& mark = reached[static_cast<std::size_t>(y) * map.width + x];
-    if (mark != 0 || map.at(x, y) != empty_cell) return;
+    if (mark != 0 || !can_pass(map, x, y)) return;
     mark = 1;
     open.emplace_back(x, y);
   };
@@ -36,7 +46,7 @@ CellPlace farthest_cell(const CellMap& map, CellPlace from) {
   std::vector<std::uint8_t> seen(map.cells.size(), 0);
   std::vector<CellPlace> ring;
   const auto visit = [&](int x, int y, std::vector<CellPlace>& next) {
-    if (x < 0 || y < 0 || x >= map.width || y >= map.height || map.at(x, y) != empty_cell) return;
+    if (x < 0 || y < 0 || x >= map.width || y >= map.height || !can_pass(map, x, y)) return;
     std::uint8_t& mark = seen[static_cast<std::size_t>(y) * map.width + x];
     if (mark == 0) next.push_back({x, y});
     mark = 1;

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "io/files.hpp"
+#include "io/read_node.hpp"
 #include "photonlane/io/picture.hpp"
 
 namespace photonlane::io {
@@ -14,7 +15,7 @@ namespace {
 std::vector<LegendLetter> letters_of(const Legend& legend) {
   std::vector<LegendLetter> letters;
   for (const LegendEntry& entry : legend.entries) {
-    if (!entry.is_color) letters.push_back({entry.letter, entry.cell, entry.mark});
+    if (!entry.is_color) letters.push_back({entry.letter, entry.cell, entry.mark, entry.form});
   }
   return letters;
 }
@@ -61,6 +62,7 @@ CellMap map_from_picture(const std::string& path, const Legend& legend) {
       }
       const int row = map.height - 1 - y;
       map.at(x, row) = last->cell;
+      if (last->form) map.set_form(x, row, last->form);
       if (last->mark == LegendLetter::Mark::none) continue;
       std::optional<CellPlace>& mark =
           last->mark == LegendLetter::Mark::start ? map.start : map.goal;
@@ -82,10 +84,72 @@ CellMap map_from_picture(const std::string& path, const Legend& legend) {
 bool LegendEntry::used(const CellMap& map) const {
   if (mark == LegendLetter::Mark::start) return map.start.has_value();
   if (mark == LegendLetter::Mark::goal) return map.goal.has_value();
+  if (cell == empty_cell && form) {
+    return std::find(map.forms.begin(), map.forms.end(), *form) != map.forms.end();
+  }
   return std::find(map.cells.begin(), map.cells.end(), cell) != map.cells.end();
 }
 
-Legend read_legend(const Node& node, const std::vector<std::string>& material_names) {
+namespace {
+
+/// The index of a material by its name.
+int material_index(const Node& node, const Scene& scene, bool marks) {
+  const std::vector<std::string>& names = scene.material_names;
+  const auto found = std::find(names.begin(), names.end(), node.text());
+  if (found != names.end()) return static_cast<int>(found - names.begin());
+  std::vector<std::string_view> words(names.begin(), names.end());
+  if (marks) words.insert(words.end(), {"empty", "start", "goal"});
+  node.refuse(fmt::format("no such material '{}'{}", node.text().substr(0, 60),
+                          suggestion(node.text(), words)));
+}
+
+void read_marked(const Node& node, const Scene& scene, LegendEntry& entry) {
+  const std::string& name = node.text();
+  if (name == "start" || name == "goal") {
+    entry.mark = name == "start" ? LegendLetter::Mark::start : LegendLetter::Mark::goal;
+  } else if (name != "empty") {
+    entry.cell = wall_of(static_cast<std::uint32_t>(material_index(node, scene, true)));
+  }
+}
+
+/// A material like another, its base multiplied by a color.
+Cell tinted(const Node& node, Cell cell, Scene& scene) {
+  Material material = scene.materials[material_of(cell)];
+  Material color;
+  const Knob<Material>& base = *find_knob(material_knobs(), "base");
+  at_place(node, [&] { base.assign(color, base.info, node.value_text()); });
+  material.base *= color.base;
+  return scene.wall(material, fmt::format("{} tinted {}", scene.material_names[material_of(cell)],
+                                          node.value_text()));
+}
+
+/// A cell that is more than a wall of a material.
+void read_form(const Node& node, Scene& scene, LegendEntry& entry) {
+  CellForm form;
+  const Node* tint = nullptr;
+  read_node(node, "cell", cell_form_knobs(), form, [&](const std::string& key, const Node& value) {
+    if (key == "material") read_marked(value, scene, entry);
+    if (key == "top") form.top = material_index(value, scene, false);
+    if (key == "floor") form.floor = material_index(value, scene, false);
+    if (key == "tint") tint = &value;
+  });
+  if (entry.cell == empty_cell) {
+    for (const auto& pair : node.map("a cell")) {
+      const std::string& key = pair.first.text();
+      if (key != "material" && key != "floor") {
+        pair.first.refuse(fmt::format("{} of an empty cell, expected a material", key));
+      }
+    }
+  } else if (form.floor >= 0) {
+    node.find("floor")->refuse("a floor below a wall, expected it in an empty cell");
+  }
+  if (tint != nullptr) entry.cell = tinted(*tint, entry.cell, scene);
+  if (form != CellForm{}) entry.form = form;
+}
+
+}  // namespace
+
+Legend read_legend(const Node& node, Scene& scene) {
   Legend legend;
   for (const auto& [key, value] : node.map("a map of letters or colors to materials")) {
     LegendEntry entry;
@@ -107,18 +171,10 @@ Legend read_legend(const Node& node, const std::vector<std::string>& material_na
       }
       entry.letter = letter.code;
     }
-    const std::string& name = value.text();
-    if (name == "start" || name == "goal") {
-      entry.mark = name == "start" ? LegendLetter::Mark::start : LegendLetter::Mark::goal;
-    } else if (name != "empty") {
-      const auto found = std::find(material_names.begin(), material_names.end(), name);
-      if (found == material_names.end()) {
-        std::vector<std::string_view> names(material_names.begin(), material_names.end());
-        for (const char* word : {"empty", "start", "goal"}) names.emplace_back(word);
-        value.refuse(
-            fmt::format("no such material '{}'{}", name.substr(0, 60), suggestion(name, names)));
-      }
-      entry.cell = wall_of(static_cast<std::uint32_t>(found - material_names.begin()));
+    if (value.kind() == Node::Kind::map) {
+      read_form(value, scene, entry);
+    } else {
+      read_marked(value, scene, entry);
     }
     legend.entries.push_back(std::move(entry));
   }

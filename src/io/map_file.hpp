@@ -1,10 +1,11 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "io/document.hpp"
-#include "photonlane/grid/cell_map.hpp"
+#include "photonlane/render/scene.hpp"
 
 namespace photonlane::io {
 
@@ -17,6 +18,7 @@ struct LegendEntry {
   std::uint32_t color = 0;  ///< red << 16 | green << 8 | blue, display values
   Cell cell = empty_cell;
   LegendLetter::Mark mark = LegendLetter::Mark::none;
+  std::optional<CellForm> form{};
 
   /// True where a map has a cell of that kind. Entries of one material stand for one another.
   bool used(const CellMap& map) const;
@@ -26,7 +28,8 @@ struct Legend {
   std::vector<LegendEntry> entries;
 };
 
-Legend read_legend(const Node& node, const std::vector<std::string>& material_names);
+/// Reads a legend; entries with a tint add a material of their own to the scene.
+Legend read_legend(const Node& node, Scene& scene);
 
 /// A map drawn in the scene file itself, whose text tells errors their own line and column.
 CellMap map_from_drawing(const Node& node, const std::string& scene_text, const Legend& legend);

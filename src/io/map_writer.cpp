@@ -40,7 +40,7 @@ SceneFile scene_of(const CellMap& map, const std::string& title) {
 }  // namespace
 
 std::string draw_map(const CellMap& map, const std::string& indent,
-                     const std::function<char(Cell)>& letter) {
+                     const std::function<char(std::size_t)>& letter) {
   std::string text;
   for (int y = map.height - 1; y >= 0; --y) {
     text += indent;
@@ -48,7 +48,7 @@ std::string draw_map(const CellMap& map, const std::string& indent,
       const CellPlace place{x, y};
       text += map.start == place  ? start_letter
               : map.goal == place ? goal_letter
-                                  : letter(map.at(x, y));
+                                  : letter(static_cast<std::size_t>(y) * map.width + x);
     }
     text += '\n';
   }
@@ -56,7 +56,7 @@ std::string draw_map(const CellMap& map, const std::string& indent,
 }
 
 std::string map_drawing(const CellMap& map) {
-  return draw_map(map, "", [](Cell cell) { return cell == empty_cell ? '.' : '#'; });
+  return draw_map(map, "", [&](std::size_t id) { return map.cells[id] == empty_cell ? '.' : '#'; });
 }
 
 Picture map_pixels(const CellMap& map) {

@@ -119,7 +119,7 @@ void read_cells(const Node& node, const std::string& text, SceneFile& file) {
     node.refuse("expected one of map and map_file");
   }
   const Legend legend =
-      legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene.material_names);
+      legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene);
   CellMap map = drawing != nullptr ? map_from_drawing(*drawing, text, legend)
                                    : map_from_file(*map_file, folder_of(file.path), legend);
   for (const LegendEntry& entry : legend.entries) {
@@ -133,7 +133,22 @@ void read_cells(const Node& node, const std::string& text, SceneFile& file) {
   settings.cells = std::move(map.cells);
   settings.start = map.start;
   settings.goal = map.goal;
+  settings.form_of = std::move(map.form_of);
+  settings.forms = std::move(map.forms);
+  at_place(node, [&] { validate(settings); });
   file.scene.room().add(std::move(settings));
+}
+
+void read_sprite(const Node& node, Scene& scene) {
+  Sprite sprite;
+  bool named = false;
+  read_node(node, "sprite", sprite_knobs(), sprite, [&](const std::string&, const Node& value) {
+    sprite.material =
+        static_cast<std::uint32_t>(index_of(value, scene.material_names, "material"));
+    named = true;
+  });
+  if (!named) node.refuse("a sprite without a material, expected one");
+  scene.room().sprites.push_back(sprite);
 }
 
 void read_room(const Node& node, const std::string& text, SceneFile& file) {
@@ -152,6 +167,8 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
               } else if (key == "ceiling") {
                 room.has_ceiling = value.kind() != Node::Kind::scalar || value.text() != "none";
                 if (room.has_ceiling) read_surface(value, room.ceiling);
+              } else if (key == "sprites") {
+                for (const Node& one : value.list("sprites")) read_sprite(one, file.scene);
               } else if (key == "sky") {
                 Sky& sky = room.sky.emplace();
                 read_node(value, "sky", sky_knobs(), sky,

@@ -32,9 +32,11 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "camera", camera_knobs(), Camera{});
   add_defaults(defaults, "material", material_knobs(), Material{});
   add_defaults(defaults, "texture", texture_recipe_knobs(), TextureRecipe{});
+  add_defaults(defaults, "sprite", sprite_knobs(), Sprite{});
   add_defaults(defaults, "sky", sky_knobs(), Sky{});
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
+  add_defaults(defaults, "cell", cell_form_knobs(), CellForm{});
   add_defaults(defaults, "budget", budget_knobs(), Budget{});
   add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
   add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});
@@ -124,7 +126,12 @@ const std::vector<SceneNode>& scene_nodes() {
         {"floor", "a material", "the floor at height 0", "material"},
         {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
+        {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
         {"solids", "a list of solids, each one key: cells", "what lanes can hit", ""}}},
+      {"sprite",
+       "an upright picture, covered once by its material's texture",
+       infos(sprite_knobs()),
+       {{"material", "a material name", "what is seen", ""}}},
       {"sky",
        "what lanes see that leave the room",
        infos(sky_knobs()),
@@ -135,12 +142,20 @@ const std::vector<SceneNode>& scene_nodes() {
        "a map of square cells, each empty or a wall",
        infos(cell_map_knobs()),
        {{"legend",
-         "a map of letters, or colors as #rrggbb, to material names, empty, start or goal",
+         "a map of letters, or colors as #rrggbb, to material names, empty, start, goal or cells",
          "what the letters of a drawing, or the pixels of a PNG, stand for; '.' and ' ' are empty "
          "unless listed",
          ""},
         {"map", "text, a line a row", "the plan as seen from above, first line in the north", ""},
         {"map_file", "a file name", "a text file like map, or a PNG of one pixel a cell", ""}}},
+      {"cell",
+       "an entry of a legend that is more than a wall of one material",
+       infos(cell_form_knobs()),
+       {{"material", "a material name, empty, start or goal", "what the wall, pane or door is of",
+         ""},
+        {"tint", "a color", "multiplies the material's base color", ""},
+        {"top", "a material name", "the top of a low block; as its sides unless given", ""},
+        {"floor", "a material name", "the floor of an empty cell; the room's unless given", ""}}},
       {"budget", "what a frame may spend", infos(budget_knobs()), {}},
       {"walk",
        "a script for photonlane walk, in a file of its own",
@@ -238,6 +253,9 @@ std::string scene_schema() {
   auto& ceiling = schema["$defs"]["room"]["properties"]["ceiling"];
   ceiling.erase("$ref");
   ceiling["anyOf"] = {{{"$ref", "#/$defs/material"}}, {{"const", "none"}}};
+  auto& sprites = schema["$defs"]["room"]["properties"]["sprites"];
+  sprites["type"] = "array";
+  sprites["items"]["$ref"] = "#/$defs/sprite";
   auto& solids = schema["$defs"]["room"]["properties"]["solids"];
   solids["type"] = "array";
   solids["items"] = {{"type", "object"},

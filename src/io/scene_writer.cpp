@@ -1,6 +1,6 @@
 #include <fmt/format.h>
 
-#include <map>
+#include <vector>
 
 #include "io/map_marks.hpp"
 #include "photonlane/io/scene_file.hpp"
@@ -82,29 +82,57 @@ std::string textures_text(const SceneFile& file) {
   return text;
 }
 
+/// An entry of a legend, or of the few lines that a formed cell takes.
+std::string legend_text(const Scene& scene, Cell cell, const CellForm* form) {
+  const auto material = [&](std::uint32_t i) { return quoted(name_of_material(scene, i)); };
+  const std::string name = cell == empty_cell ? "empty" : material(material_of(cell));
+  if (form == nullptr) return fmt::format(" {}\n", name);
+  std::string text = fmt::format("\n            material: {}\n", name);
+  if (cell != empty_cell) text += knob_lines(cell_form_knobs(), *form, 12);
+  if (form->top >= 0) {
+    text += fmt::format("            top: {}\n", material(static_cast<std::uint32_t>(form->top)));
+  }
+  if (form->floor >= 0) {
+    text +=
+        fmt::format("            floor: {}\n", material(static_cast<std::uint32_t>(form->floor)));
+  }
+  return text;
+}
+
 std::string cells_text(const Scene& scene, const CellMap& map) {
   constexpr std::string_view letters =
       "#ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
-  std::map<Cell, char> letter_of{{empty_cell, '.'}};
-  for (const Cell cell : map.cells) {
-    if (letter_of.contains(cell)) continue;
-    if (letter_of.size() > 60) {
-      throw Error(ErrorKind::usage, "a map of more than 60 materials cannot be drawn");
+  // A letter for every cell and form that occur together; equal forms share one.
+  struct Kind {
+    Cell cell;
+    const CellForm* form;
+    char letter;
+  };
+  std::vector<Kind> kinds{{empty_cell, nullptr, '.'}};
+  const auto letter_of = [&](std::size_t id) {
+    const Cell cell = map.cells[id];
+    const CellForm* form = map.form(id);
+    for (const Kind& kind : kinds) {
+      const bool same_form = (form == nullptr) == (kind.form == nullptr) &&
+                             (form == nullptr || form == kind.form || *form == *kind.form);
+      if (kind.cell == cell && same_form) return kind.letter;
     }
-    letter_of[cell] = letters[letter_of.size() - 1];
-  }
+    if (kinds.size() > 60) {
+      throw Error(ErrorKind::usage, "a map of more than 60 kinds of cells cannot be drawn");
+    }
+    kinds.push_back({cell, form, letters[kinds.size() - 1]});
+    return kinds.back().letter;
+  };
+  const std::string drawing = draw_map(map, "          ", letter_of);
   std::string text = knob_lines(cell_map_knobs(), map, 8);
-  text += "        legend:\n          \".\": empty\n";
+  text += "        legend:\n";
   if (map.start) text += fmt::format("          \"{}\": start\n", start_letter);
   if (map.goal) text += fmt::format("          \"{}\": goal\n", goal_letter);
-  for (const auto& [cell, letter] : letter_of) {
-    if (cell == empty_cell) continue;
-    text += fmt::format("          \"{}\": {}\n", letter,
-                        quoted(name_of_material(scene, material_of(cell))));
+  for (const Kind& kind : kinds) {
+    text += fmt::format("          \"{}\":{}", kind.letter,
+                        legend_text(scene, kind.cell, kind.form));
   }
-  text += "        map: |\n";
-  text += draw_map(map, "          ", [&](Cell cell) { return letter_of[cell]; });
-  return text;
+  return text + "        map: |\n" + drawing;
 }
 
 }  // namespace
@@ -129,6 +157,11 @@ std::string scene_text(const SceneFile& file) {
     if (room.sky->panorama >= 0) {
       text += fmt::format("    panorama: {}\n", quoted(name_of_texture(scene, room.sky->panorama)));
     }
+  }
+  if (!room.sprites.empty()) text += "  sprites:\n";
+  for (const Sprite& sprite : room.sprites) {
+    text += fmt::format("    - material: {}\n", quoted(name_of_material(scene, sprite.material)));
+    text += knob_lines(sprite_knobs(), sprite, 6);
   }
   text += "  solids:\n";
   for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);

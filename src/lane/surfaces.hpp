@@ -20,6 +20,7 @@ struct Surfaces {
   alignas(64) float x[capacity];
   alignas(64) float y[capacity];
   alignas(64) float z[capacity];
+  alignas(64) float thickness[capacity];  ///< meters the lane runs inside what it met
   alignas(64) float u[capacity];  ///< place on a texture, for panels alone: 0 to 1 from the left
   alignas(64) float v[capacity];  ///< 0 to 1 from below
   alignas(64) float normal_x[capacity];  ///< of panels alone, toward the lane
@@ -39,6 +40,7 @@ struct Surfaces {
     x[to] = from.x[source];
     y[to] = from.y[source];
     z[to] = from.z[source];
+    thickness[to] = from.thickness[source];
     u[to] = from.u[source];
     v[to] = from.v[source];
     normal_x[to] = from.normal_x[source];

@@ -9,6 +9,9 @@ std::span<const Knob<Material>> material_knobs() {
                             "width a texture is laid at; its height goes by its texels"),
       knob<&Material::opacity>("opacity", "", {0, 1},
                                "how much of it is seen; below 1 what is behind shows through"),
+      knob<&Material::density>("density", "per meter", {0, 1e6},
+                               "above 0 a soft body: each meter of it hides 1 - exp(-density) of "
+                               "what is behind"),
       knob<&Material::tint>("tint", "", {0, 1}, "color of what shows through"),
   };
   return table;

@@ -36,10 +36,12 @@ PaintTable::PaintTable(const std::vector<Material>& materials, const TextureSet&
       sampling(budget.sampling),
       taps(static_cast<float>(budget.taps)),
       pixel_angle(static_cast<float>(angle)) {
+  bool any_density = false;
   for (const Material& material : materials) {
     const bool textured = material.texture >= 0;
     const auto level = textured ? material.texture * TextureSet::levels : -1;
     clear = clear || material.opacity < 1 ||
+            material.density > 0 ||
             (textured && set.any_clear(static_cast<std::size_t>(material.texture)));
     for (std::uint32_t i = 0; i < faces; ++i) {
       const auto face = static_cast<Face>(i);
@@ -58,7 +60,10 @@ PaintTable::PaintTable(const std::vector<Material>& materials, const TextureSet&
       }
       entries.push_back(entry);
     }
+    density.push_back(static_cast<float>(material.density));
+    any_density = any_density || material.density > 0;
   }
+  if (!any_density) density.clear();
 }
 
 }  // namespace photonlane

@@ -49,7 +49,8 @@ struct PaintTable {
   TextureSampling sampling;
   float taps;
   float pixel_angle;   ///< width of a pixel at distance 1
-  bool clear = false;  ///< some material or texture lets light through
+  bool clear = false;   ///< some material or texture lets light through
+  std::vector<float> density;  ///< by material; empty where none is a soft body
 };
 
 /// The color of every surface: its material's, times its texture's, on faces toward north and

@@ -1,6 +1,7 @@
 #include "light/texture_set.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 namespace photonlane {
@@ -71,12 +72,36 @@ Level unpacked(const Texture& texture) {
   return level;
 }
 
+/// Marks the squares of a texture, `side` along each edge, that anything is seen in or beside.
+void mark_cover(const Texture& texture, std::size_t side, std::vector<std::uint8_t>& cover) {
+  const std::size_t first = cover.size();
+  cover.resize(first + side * side, 0);
+  const auto square = [&](int place, int length) {
+    return static_cast<std::ptrdiff_t>(place) * static_cast<std::ptrdiff_t>(side) / length;
+  };
+  const auto last = static_cast<std::ptrdiff_t>(side) - 1;
+  for (int y = 0; y < texture.height; ++y) {
+    for (int x = 0; x < texture.width; ++x) {
+      if (texture.at(x, y) >> 24 == 0) continue;
+      for (std::ptrdiff_t sy = square(y, texture.height) - 1; sy <= square(y + 1, texture.height) + 1;
+           ++sy) {
+        for (std::ptrdiff_t sx = square(x, texture.width) - 1;
+             sx <= square(x + 1, texture.width) + 1; ++sx) {
+          cover[first + static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(sy, 0, last)) * side +
+                static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(sx, 0, last))] = 1;
+        }
+      }
+    }
+  }
+}
+
 }  // namespace
 
 TextureSet::TextureSet(const std::vector<Texture>& textures) {
   for (const Texture& texture : textures) {
     validate(texture);
     Level level = unpacked(texture);
+    mark_cover(texture, cover_side, cover_);
     clear_.push_back(std::any_of(texture.texels.begin(), texture.texels.end(),
                                  [](std::uint32_t texel) { return texel >> 24 != 255; }));
     for (int i = 0; i < levels; ++i) {
@@ -93,18 +118,6 @@ TextureSet::TextureSet(const std::vector<Texture>& textures) {
       throw Error(ErrorKind::memory, "textures of more than 4 GiB together");
     }
   }
-}
-
-float TextureSet::alpha_at(std::size_t texture, float u, float v) const {
-  const std::size_t level = texture * levels;
-  const auto place = [](float share, int side) {
-    return std::clamp(static_cast<int>(share * static_cast<float>(side)), 0, side - 1);
-  };
-  const int x = place(u, width_[level]);
-  const int y = place(1 - v, height_[level]);
-  const std::size_t index = static_cast<std::size_t>(first_[level]) +
-                            static_cast<std::size_t>(y) * width_[level] + x;
-  return static_cast<float>(texels_[index] >> 24) / 255;
 }
 
 }  // namespace photonlane

@@ -1,6 +1,6 @@
 #pragma once
 
-#include <array>
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
@@ -31,11 +31,21 @@ class TextureSet {
 
   bool any_clear(std::size_t texture) const { return clear_[texture]; }
 
-  /// The alpha of the nearest texel of the full texture, in [0, 1]; u from the left, v from below.
-  float alpha_at(std::size_t texture, float u, float v) const;
+  /// 0 where nothing of a texture is seen at a place or beside it, whatever the sampling; u from the
+  /// left, v from below, both in [0, 1).
+  std::uint8_t covered(std::size_t texture, float u, float v) const {
+    const auto x = static_cast<std::size_t>(u * cover_side);
+    const auto y = static_cast<std::size_t>((1 - v) * cover_side);
+    return cover_[(texture * cover_side + std::min<std::size_t>(y, cover_side - 1)) * cover_side +
+                  std::min<std::size_t>(x, cover_side - 1)];
+  }
 
  private:
   std::vector<std::uint32_t> texels_;
+  /// Every texture seen in squares of 64 a side: 0 for those in which, and around which, all is
+  /// clear.
+  static constexpr std::size_t cover_side = 64;
+  std::vector<std::uint8_t> cover_;
   std::vector<bool> clear_;  ///< some texel's alpha is below 1
   std::vector<std::int32_t> first_, width_, height_;
 };

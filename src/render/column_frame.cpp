@@ -79,7 +79,8 @@ void cast(const RenderJob& job, double offset, int first, int last, Chunk& chunk
   start_at_eye(lanes, static_cast<std::size_t>(last - first), job.camera, job.budget);
   Number length[LaneBatch<Number>::capacity];
   aim(job.view, offset, first, lanes, length, chunk.events);
-  find_events(job.cells(), lanes, length, job.budget, job.open(), chunk.events);
+  find_events(job.cells(), lanes, length, job.budget, job.open(),
+              job.camera.eye.z(), chunk.events);
   count_columns(chunk.events, tally);
 }
 
@@ -125,9 +126,13 @@ class Rows {
 /// The pixels of one row over the columns of a chunk.
 class RowSight final : public Sight {
  public:
-  RowSight(const ColumnEvents& events, const ColumnRow& row) : events_(events), row_(row) {}
+  RowSight(const RenderJob& job, const ColumnEvents& events, const ColumnRow& row)
+      : job_(job), events_(events), row_(row) {}
 
-  void nearest(Surfaces& surfaces) override { see_row(events_, row_, nullptr, rank_, surfaces); }
+  void nearest(Surfaces& surfaces) override {
+    see_row(events_, row_, nullptr, rank_, surfaces);
+    complete(rank_, surfaces);
+  }
 
   void behind(const bool* wanted, Surfaces& surfaces) override {
     alignas(64) std::uint32_t from[Surfaces::capacity];
@@ -137,7 +142,9 @@ class RowSight final : public Sight {
     std::fill(from + events_.size, from + Surfaces::capacity, level_rank);
     Surfaces next;
     std::uint32_t next_rank[Surfaces::capacity];
+    next.wants_data = surfaces.wants_data;
     see_row(events_, row_, from, next_rank, next);
+    complete(next_rank, next);
     for (std::size_t i = 0; i < events_.size; ++i) {
       if (!wanted[i]) continue;
       surfaces.copy(next, i, i);
@@ -148,6 +155,29 @@ class RowSight final : public Sight {
   }
 
  private:
+  /// What only some scenes need: floors of their own, and how far lanes run inside soft bodies.
+  void complete(const std::uint32_t* rank, Surfaces& surfaces) const {
+    const CellSolid& cells = job_.cells();
+    if (row_.level_face == Face::floor && !cells.map().form_of.empty()) {
+      for (std::size_t i = 0; i < surfaces.size; ++i) {
+        if (rank[i] != level_rank || surfaces.ending[i] != Ending::hit) continue;
+        surfaces.material[i] =
+            cells.surfaces().floor_at(cells.map(), job_.camera.eye.x() + surfaces.x[i],
+                                      job_.camera.eye.y() + surfaces.y[i]);
+      }
+    }
+    if (job_.paint.density.empty()) return;
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (rank[i] >= events_.ranks.size()) continue;
+      const ColumnEvents::Rank& event = events_.ranks[rank[i]];
+      const float length = std::sqrt(events_.length_square[i] + row_.slope * row_.slope);
+      float exit = std::min(event.exit[i], row_.level);
+      if (row_.slope > 0) exit = std::min(exit, event.top[i] / row_.slope);
+      surfaces.thickness[i] = exit * length - surfaces.t[i];
+    }
+  }
+
+  const RenderJob& job_;
   const ColumnEvents& events_;
   const ColumnRow& row_;
   std::uint32_t rank_[Surfaces::capacity];
@@ -179,7 +209,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     } else if (samples > 0) {
       Colors sums;
       for (std::size_t s = 0; s < samples; ++s) {
-        RowSight sight(chunks[s]->events, frame_rows.sample(y, s));
+        RowSight sight(job, chunks[s]->events, frame_rows.sample(y, s));
         look(job, sight, share, s == 0, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
       }
       write_colors(job, first, y, width, sums, 0);
@@ -187,7 +217,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     if (!job.data()) continue;
     if (plain || !center_is_sample) {
       Colors unused;
-      RowSight sight(center.events, frame_rows.center(y));
+      RowSight sight(job, center.events, frame_rows.center(y));
       look(job, sight, 0, true, unused, &solid, tally);
     }
     write_data(job, first, y, width, solid);

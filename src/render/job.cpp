@@ -28,7 +28,7 @@ void Progress::check() const {
 
 bool RenderJob::plain() const {
   return world.textures().size() == 0 && !paint.clear && !world.room().sky &&
-         world.room().has_ceiling;
+         world.room().has_ceiling && !cells().has_forms() && panels.empty();
 }
 
 FramePlanes::FramePlanes(Frame& frame) {

@@ -9,6 +9,7 @@
 #include "light/paint.hpp"
 #include "photonlane/render/render.hpp"
 #include "render/fill_kernel.hpp"
+#include "render/panels.hpp"
 
 namespace photonlane {
 
@@ -57,6 +58,7 @@ struct RenderJob {
   Viewing view;
   PaintTable paint;
   FogRow fog;
+  Panels panels;
   std::vector<SampleOffset> offsets;
   Frame& frame;
   FramePlanes planes;

@@ -42,6 +42,22 @@ void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, floa
   }
 }
 
+/// Soft bodies hide as much as a lane runs inside them.
+bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
+  bool any = false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const float density = paint.density[surfaces.material[i]];
+    if (density == 0 || surfaces.ending[i] != Ending::hit) continue;
+    const float hidden = 1 - std::exp(-density * surfaces.thickness[i]);
+    colors.red[i] *= hidden;
+    colors.green[i] *= hidden;
+    colors.blue[i] *= hidden;
+    colors.alpha[i] *= hidden;
+    any = true;
+  }
+  return any;
+}
+
 /// Keeps surfaces for the data layers.
 class SolidKeeper {
  public:
@@ -64,25 +80,116 @@ class SolidKeeper {
   bool kept_[Surfaces::capacity];
 };
 
+/// What is left for whatever lies behind; true where anything is.
+bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, int pass,
+         bool* wanted, Through& through) {
+  bool any = false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const bool ended = surfaces.ending[i] != Ending::hit || (pass > 0 && !wanted[i]);
+    const float left = ended ? 0 : 1 - colors.alpha[i];
+    const Color& tint = job.world.materials()[surfaces.material[i]].tint;
+    const auto pass_on = [&](float* rest, float factor) {
+      rest[i] = (pass == 0 ? 1 : rest[i]) * left * factor;
+      return rest[i];
+    };
+    const float most = std::max({pass_on(through.red, tint[0]), pass_on(through.green, tint[1]),
+                                 pass_on(through.blue, tint[2])});
+    wanted[i] = most > least_through;
+    any = any || wanted[i];
+    if (!wanted[i]) through.red[i] = through.green[i] = through.blue[i] = 0;
+  }
+  for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+    through.red[i] = through.green[i] = through.blue[i] = 0;
+  }
+  return any;
+}
+
+/// Shows what is left of the lanes that are still wanted as spent.
+void spend(float share, const bool* wanted, const Through& through, Surfaces& surfaces,
+           Colors& sums, Tally& tally) {
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (!wanted[i]) continue;
+    sums.red[i] += share * through.red[i] * spent_color[0];
+    sums.green[i] += share * through.green[i] * spent_color[1];
+    sums.blue[i] += share * through.blue[i] * spent_color[2];
+    surfaces.ending[i] = Ending::spent;
+    surfaces.face[i] = Face::none;
+    surfaces.item[i] = no_item;
+    ++tally.spent;
+  }
+  tally.hits = tally.lanes - tally.escaped - tally.spent;
+}
+
+/// What the lanes of some pixels see, one surface after the other: what stands in the map, and the
+/// panels before it.
+class Path {
+ public:
+  Path(const RenderJob& job, Sight& sight, bool wants_data) : job_(job), sight_(sight) {
+    solids_.wants_data = wants_data;
+    sight_.nearest(solids_);
+    if (job.panels.empty()) return;
+    rays_.toward(solids_);
+    std::fill_n(starts_.t, solids_.size, 0.0f);
+    std::fill_n(starts_.panel, solids_.size, -1);
+    cover();
+  }
+
+  Surfaces& seen() { return job_.panels.empty() ? solids_ : seen_; }
+
+  /// What is behind, where it is wanted.
+  void go_on(const bool* wanted) {
+    if (job_.panels.empty()) {
+      sight_.behind(wanted, solids_);
+      return;
+    }
+    bool behind[Surfaces::capacity];
+    bool any = false;
+    for (std::size_t i = 0; i < solids_.size; ++i) {
+      const bool panel = nearest_[i] >= 0;
+      behind[i] = wanted[i] && !panel;
+      any = any || behind[i];
+      if (wanted[i]) {
+        starts_.t[i] = seen_.t[i];
+        starts_.panel[i] = panel ? nearest_[i] : -1;
+      }
+    }
+    if (any) sight_.behind(behind, solids_);
+    cover();
+  }
+
+ private:
+  void cover() {
+    seen_ = solids_;
+    job_.panels.cover(rays_, starts_, seen_, nearest_);
+  }
+
+  const RenderJob& job_;
+  Sight& sight_;
+  Surfaces solids_;
+  Surfaces seen_;
+  LaneRays rays_;
+  PanelStarts starts_;
+  std::int32_t nearest_[Surfaces::capacity];
+};
+
 }  // namespace
 
 void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& sums,
           Surfaces* solid, Tally& tally) {
-  Surfaces surfaces;
+  Path path(job, sight, solid != nullptr);
   Colors colors;
   Through through;
   alignas(64) float distance[Surfaces::capacity];
   bool wanted[Surfaces::capacity];
   SolidKeeper keeper(solid);
-  surfaces.wants_data = solid != nullptr;
-  sight.nearest(surfaces);
   for (int pass = 0;; ++pass) {
+    Surfaces& surfaces = path.seen();
     surfaces.pad();
     const bool may_end = !job.paint.clear;
     if (may_end) keeper.keep(surfaces, nullptr);
-    Surfaces* painted = &surfaces;
-    if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, *painted);
-    const bool clear = paint_surfaces(surfaces, job.paint, colors);
+    if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, surfaces);
+    bool clear = paint_surfaces(surfaces, job.paint, colors);
+    if (!job.paint.density.empty() && soften(job.paint, surfaces, colors)) clear = true;
     const float* fogged = surfaces.t;
     if (!surfaces.all_hit) {
       finish(job, surfaces, colors, distance);
@@ -93,45 +200,13 @@ void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& s
     if (may_end) return;
     keeper.keep(surfaces, clear ? &colors : nullptr);
     if (!clear) return;
-    // What is left for whatever lies behind.
-    bool any = false;
-    for (std::size_t i = 0; i < surfaces.size; ++i) {
-      const bool ended = surfaces.ending[i] != Ending::hit || (pass > 0 && !wanted[i]);
-      const float left = ended ? 0 : 1 - colors.alpha[i];
-      const Color& tint = job.world.materials()[surfaces.material[i]].tint;
-      const auto pass_on = [&](float* rest, float factor) {
-        rest[i] = (pass == 0 ? 1 : rest[i]) * left * factor;
-        return rest[i];
-      };
-      const float most = std::max({pass_on(through.red, tint[0]), pass_on(through.green, tint[1]),
-                                   pass_on(through.blue, tint[2])});
-      wanted[i] = most > least_through;
-      any = any || wanted[i];
-      if (!wanted[i]) through.red[i] = through.green[i] = through.blue[i] = 0;
-    }
-    for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
-      through.red[i] = through.green[i] = through.blue[i] = 0;
-    }
-    if (!any) {
+    const bool any = dim(job, surfaces, colors, pass, wanted, through);
+    if (!any || pass == job.budget.passes.limit) {
+      if (any) spend(share, wanted, through, surfaces, sums, tally);
       keeper.keep(surfaces, nullptr);
       return;
     }
-    if (pass == job.budget.passes.limit) {
-      for (std::size_t i = 0; i < surfaces.size; ++i) {
-        if (!wanted[i]) continue;
-        sums.red[i] += share * through.red[i] * spent_color[0];
-        sums.green[i] += share * through.green[i] * spent_color[1];
-        sums.blue[i] += share * through.blue[i] * spent_color[2];
-        surfaces.ending[i] = Ending::spent;
-        surfaces.face[i] = Face::none;
-        surfaces.item[i] = no_item;
-        ++tally.spent;
-      }
-      tally.hits = tally.lanes - tally.escaped - tally.spent;
-      keeper.keep(surfaces, nullptr);
-      return;
-    }
-    sight.behind(wanted, surfaces);
+    path.go_on(wanted);
   }
 }
 

@@ -106,6 +106,14 @@ class LaneSight final : public Sight {
     surfaces.x[i] = static_cast<float>(t * lanes_.direction_x[i]);
     surfaces.y[i] = static_cast<float>(t * lanes_.direction_y[i]);
     surfaces.z[i] = static_cast<float>(t * lanes_.direction_z[i]);
+    surfaces.thickness[i] = static_cast<float>(hits.exit[from] - hits.t[from]);
+    if (hits.face[from] == Face::panel) {
+      surfaces.u[i] = hits.panel_u[from];
+      surfaces.v[i] = hits.panel_v[from];
+      surfaces.normal_x[i] = hits.normal_x[from];
+      surfaces.normal_y[i] = hits.normal_y[from];
+      surfaces.any_panel = true;
+    }
     surfaces.face[i] = hits.face[from];
     surfaces.ending[i] = hits.ending[from];
     surfaces.material[i] = job_.open().of(hits.ending[from], hits.material[from]);

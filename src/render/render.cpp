@@ -63,6 +63,7 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
                            1 / view.focal, static_cast<float>(world.room().face_shade)),
                 FogRow{fog.color[0], fog.color[1], fog.color[2], static_cast<float>(fog.start),
                         static_cast<float>(1 / (fog.end - fog.start))},
+                Panels(world, camera.eye),
                 sample_offsets(budget.frame.samples),
                 frame,
                 FramePlanes(frame)};

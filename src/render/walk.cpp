@@ -51,7 +51,8 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
     throw Error(ErrorKind::input, fmt::format("a walk of {:.0f} frames, expected at most 1000000",
                                               length * script.rate));
   }
-  WalkStep now{0, {camera.eye.x(), camera.eye.y()}, camera.heading, 0, false};
+  WalkStep now{0, {camera.eye.x(), camera.eye.y()}, camera.heading, 0, 0, false};
+  now.level = standing_level(map, now.place);
   now.in_goal = in_cell(map, now.place, map.goal);
   std::vector<WalkStep> steps{now};
   const double interval = 1 / script.rate;
@@ -69,6 +70,7 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
       const Moved moved = move_body(map, {now.place, script.radius}, way);
       now.time = next;
       now.place = moved.place;
+      now.level = moved.level;
       now.heading += share * move.turn;
       now.contacts += moved.contacts;
       now.in_goal = in_cell(map, now.place, map.goal);
@@ -87,6 +89,7 @@ Camera camera_at(const Camera& camera, const WalkStep& step) {
   Camera moved = camera;
   moved.eye.x() = step.place.x();
   moved.eye.y() = step.place.y();
+  moved.eye.z() += step.level;
   moved.heading = step.heading;
   return moved;
 }

@@ -20,6 +20,15 @@ void check_material(const Scene& scene, const Material& material) {
   }
 }
 
+void check_form(const CellForm& form, std::size_t materials) {
+  for (const int used : {form.top, form.floor}) {
+    if (used < -1 || used >= static_cast<std::ptrdiff_t>(materials)) {
+      throw Error(ErrorKind::input,
+                  fmt::format("a form of material {}, of which there are {}", used, materials));
+    }
+  }
+}
+
 }  // namespace
 
 World compile(const Scene& scene) {
@@ -48,8 +57,7 @@ World compile(const Scene& scene) {
       throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
                                                 material_of(*largest), scene.materials.size()));
     }
-    CompiledRoom compiled;
-    compiled.fog = room.fog;
+    CompiledRoom compiled{.fog = room.fog, .has_ceiling = room.has_ceiling, .sky = room.sky};
     const auto add_material = [&](const Material& material) {
       data->materials.push_back(material);
       return static_cast<std::uint32_t>(data->materials.size() - 1);
@@ -64,12 +72,27 @@ World compile(const Scene& scene) {
       check_material(scene, open);
     }
     compiled.open = add_material(open);
-    compiled.has_ceiling = room.has_ceiling;
-    compiled.sky = room.sky;
     compiled.ceiling_height = map.wall_height;
     compiled.face_shade = map.face_shade;
     compiled.cell_size = map.cell_size;
-    compiled.cells = std::make_shared<CellSolid>(map, compiled.floor, compiled.ceiling);
+    CellSurfaces surfaces{compiled.floor, compiled.ceiling, compiled.has_ceiling, {}, {}};
+    for (const Material& material : scene.materials) {
+      const bool clear = material.opacity < 1 || material.density > 0 ||
+                         (material.texture >= 0 && data->textures->any_clear(
+                                                       static_cast<std::size_t>(material.texture)));
+      surfaces.clear_materials.push_back(clear);
+      surfaces.volume_materials.push_back(material.density > 0);
+    }
+    for (const CellForm& form : map.forms) check_form(form, scene.materials.size());
+    compiled.cells = std::make_shared<CellSolid>(map, std::move(surfaces));
+    for (const Sprite& sprite : room.sprites) {
+      validate_knobs(sprite_knobs(), sprite);
+      if (sprite.material >= scene.materials.size()) {
+        throw Error(ErrorKind::input, fmt::format("a sprite of material {}, of which there are {}",
+                                                  sprite.material, scene.materials.size()));
+      }
+    }
+    compiled.sprites = room.sprites;
     data->memory_bytes += compiled.cells->memory_bytes();
     data->rooms.push_back(std::move(compiled));
   }
@@ -87,6 +110,7 @@ World edit(World world, std::span<const CellEdit> edits) {
       throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
                                                 material_of(one.cell), materials));
     }
+    if (one.form) check_form(*one.form, materials);
   }
   // Data and solids are made as objects that may change, and held as ones that may not: one that
   // has a single holder, which is giving it up, may.

@@ -5,10 +5,11 @@
 
 namespace photonlane {
 
-/// A round body on a map, seen from above.
+/// A round body on a map, seen from above. It stands on what is below its center.
 struct Body {
   Vec2d place{0, 0};     ///< meters
   double radius = 0.25;  ///< meters
+  double step = 0.3;     ///< meters: how much higher than where it stands it steps
 };
 
 /// How a move ended.
@@ -16,16 +17,22 @@ struct Moved {
   Vec2d place{0, 0};   ///< where the body is now
   int contacts = 0;    ///< how often it met a wall on the way
   Vec2d normal{0, 0};  ///< away from the wall met last; zero where none was
+  double level = 0;    ///< height of what it stands on, in meters
 };
+
+/// The height of what a point stands on: the top of a low block, or 0.
+double standing_level(const CellMap& map, const Vec2d& place);
+
 
 /// Moves a body by `way` (meters), sliding along what it meets. It is swept along its way, so that
 /// no length of a move takes it into a wall, through one, or between two that touch at a corner.
-/// The edge of a map that does not repeat is a wall. A body that starts inside a wall, or is wider
+/// Doors and panes are met where they stand: an open door lets through what fits past it. Low blocks
+/// are stepped onto. The edge of a map that does not repeat is a wall. A body that starts inside a wall, or is wider
 /// than where it stands, moves only where that takes it no deeper. Throws Error (input) for numbers
 /// that are not finite and a radius that is not above 0.
 Moved move_body(const CellMap& map, const Body& body, const Vec2d& way);
 
-/// How far a point is from the nearest wall, in meters, up to `most`; 0 inside a wall.
+/// How far a point on the floor is from what a body there meets, in meters, up to `most`; 0 inside.
 double wall_distance(const CellMap& map, const Vec2d& place, double most);
 
 }  // namespace photonlane

@@ -25,6 +25,42 @@ struct CellPlace {
   bool operator==(const CellPlace&) const = default;
 };
 
+/// What stands in a cell.
+enum class CellShape {
+  block,     ///< fills the cell
+  pane,      ///< an upright panel through the middle of the cell
+  sliding,   ///< the same as a door that slides aside
+  swinging,  ///< a door along the cell's south or west edge that turns into the cell
+};
+template <>
+inline constexpr std::array<std::string_view, 4> choice_names<CellShape>{"block", "pane", "sliding",
+                                                                         "swinging"};
+
+/// Which way a panel runs, seen from above.
+enum class PanelAxis {
+  x,  ///< from west to east
+  y,  ///< from south to north
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<PanelAxis>{"x", "y"};
+
+/// How a cell differs from a wall from floor to ceiling, or from a bare floor.
+struct CellForm {
+  CellShape shape = CellShape::block;
+  double height = 0;     ///< meters; 0: up to the ceiling
+  PanelAxis along = PanelAxis::x;
+  double thickness = 0.08;  ///< meters, of panels
+  double opening = 0;       ///< of doors: 0 closed, 1 open
+  bool reversed = false;    ///< opens toward west or south; swings on its other end
+  int top = -1;             ///< material of the top; -1: that of the sides
+  int floor = -1;           ///< of empty cells: material of the floor; -1: the room's
+
+  bool operator==(const CellForm&) const = default;
+  bool is_door() const { return shape == CellShape::sliding || shape == CellShape::swinging; }
+};
+/// The knobs of a CellForm.
+std::span<const Knob<CellForm>> cell_form_knobs();
+
 /// A rectangle of cells seen from above. Column x covers [x, x + 1) * cell_size along the x axis,
 /// row y the same along y; row 0 is the southernmost, so that a plan drawn with north on top has
 /// row 0 as its last line. Outside the rectangle there is nothing, or the same map again.
@@ -40,9 +76,24 @@ struct CellMap {
   std::optional<CellPlace> start;  ///< where a walk begins; an empty cell
   std::optional<CellPlace> goal;   ///< where it should lead; an empty cell
   bool repeat = false;             ///< the map goes on without end in every direction
+  /// Cells that are not plain: form_of holds 0 for plain ones, else 1 + the index of the form. Empty
+  /// where all are plain.
+  std::vector<std::uint16_t> form_of;
+  std::vector<CellForm> forms;
 
   Cell at(int x, int y) const { return cells[static_cast<std::size_t>(y) * width + x]; }
   Cell& at(int x, int y) { return cells[static_cast<std::size_t>(y) * width + x]; }
+
+  /// The form of a cell, or null for a plain one.
+  const CellForm* form(std::size_t id) const {
+    const std::uint16_t form = form_of.empty() ? 0 : form_of[id];
+    return form == 0 ? nullptr : &forms[form - 1u];
+  }
+  const CellForm* form(int x, int y) const {
+    return form(static_cast<std::size_t>(y) * width + x);
+  }
+  /// Gives a cell a form of its own, or makes it plain. Throws Error (input) past 65535 forms.
+  void set_form(int x, int y, const std::optional<CellForm>& form);
 };
 
 /// A change of one cell.
@@ -50,7 +101,11 @@ struct CellEdit {
   int x = 0;
   int y = 0;
   Cell cell = empty_cell;
+  std::optional<CellForm> form{};  ///< nothing: a plain cell
 };
+
+/// The edit that opens a door by a share, 0 closed to 1 open. Throws Error (input) where no door is.
+CellEdit open_door(const CellMap& map, int x, int y, double opening);
 
 /// The knobs of a CellMap.
 std::span<const Knob<CellMap>> cell_map_knobs();
@@ -73,6 +128,7 @@ struct LegendLetter {
   char32_t letter = 0;
   Cell cell = empty_cell;
   Mark mark = Mark::none;
+  std::optional<CellForm> form{};
 };
 
 /// A map from a drawing: a line a row, the first line in the north, a character a cell (UTF-8).
@@ -80,6 +136,9 @@ struct LegendLetter {
 /// lengths, letters that are not in the legend, a second start or goal, and drawings without a
 /// cell.
 CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legend);
+
+/// Throws Error (input) for a form that is out of range or does not fit into the map's cells.
+void check(const CellForm& form, const CellMap& map);
 
 /// Throws Error (input) when the map cannot be traced: no cells, sides that do not match the
 /// number of cells or are over the largest side, values out of range.

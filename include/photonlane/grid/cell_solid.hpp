@@ -2,11 +2,33 @@
 
 #include <memory>
 #include <span>
+#include <vector>
 
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/lane/solid.hpp"
 
 namespace photonlane {
+
+/// What the surfaces of a map are made of, beside its walls, and which materials let light through.
+struct CellSurfaces {
+  std::uint32_t floor = 0;
+  std::uint32_t ceiling = 0;
+  bool has_ceiling = true;
+  std::vector<bool> clear_materials;   ///< by material; missing ones do not
+  std::vector<bool> volume_materials;  ///< of these it matters how far a lane runs inside
+
+  bool clear(std::uint32_t material) const {
+    return material < clear_materials.size() && clear_materials[material];
+  }
+  bool volume(std::uint32_t material) const {
+    return material < volume_materials.size() && volume_materials[material];
+  }
+  /// The material of the floor at a place in meters.
+  std::uint32_t floor_at(const CellMap& map, double x, double y) const;
+};
+
+struct OpenMaterials;
+struct ColumnEvents;
 
 /// A cell map compiled for tracing: its walls, floor (z = 0) and ceiling (z = wall_height) as a
 /// solid, with the distance map that leaps use. Lanes start between floor and ceiling; level ones
@@ -14,8 +36,7 @@ namespace photonlane {
 class CellSolid final : public Solid {
  public:
   /// Throws Error (input) for a map that validate() refuses.
-  explicit CellSolid(CellMap map, std::uint32_t floor_material = 0,
-                     std::uint32_t ceiling_material = 0);
+  explicit CellSolid(CellMap map, CellSurfaces surfaces = {});
   CellSolid(const CellSolid& other);
   CellSolid& operator=(const CellSolid&) = delete;
   ~CellSolid() override;
@@ -31,6 +52,9 @@ class CellSolid final : public Solid {
 
   std::size_t memory_bytes() const override;
   const CellMap& map() const { return map_; }
+  const CellSurfaces& surfaces() const { return surfaces_; }
+  /// True where there is more to meet in a column than one wall from floor to ceiling.
+  bool has_forms() const { return !map_.forms.empty() || any_clear_; }
 
   /// Chebyshev distance in cells from a cell of the map to the nearest wall, 0 to 255.
   int distance_at(int x, int y) const;
@@ -40,9 +64,13 @@ class CellSolid final : public Solid {
   template <class Number>
   HitBatch<Number> trace(const LaneBatch<Number>& lanes, const Budget& budget) const;
 
+  template <class Number>
+  friend void find_events(const CellSolid&, const LaneBatch<Number>&, const Number*, const Budget&,
+                          const OpenMaterials&, double, ColumnEvents&);
+
   CellMap map_;
-  std::uint32_t floor_material_;
-  std::uint32_t ceiling_material_;
+  CellSurfaces surfaces_;
+  bool any_clear_ = false;
   std::unique_ptr<Distances> distances_;
 };
 

@@ -62,6 +62,12 @@ struct HitBatch {
   alignas(64) std::uint32_t item[capacity];      ///< which part of the solid, e.g. the cell's id
   alignas(64) std::uint32_t material[capacity];  ///< index into the scene's materials, at hits
   alignas(64) std::uint32_t steps[capacity];
+  alignas(64) Number exit[capacity];  ///< t where the lane leaves what it met, of blocks
+  /// Of panels alone: place on the panel, 0 to 1 from the left and from below, and its normal.
+  alignas(64) float panel_u[capacity];
+  alignas(64) float panel_v[capacity];
+  alignas(64) float normal_x[capacity];
+  alignas(64) float normal_y[capacity];
 };
 
 }  // namespace photonlane

@@ -12,6 +12,7 @@ struct Material {
   int texture = -1;    ///< index into the scene's textures, whose colors multiply `base`; -1: none
   double tile = 1;     ///< meters the texture is wide; as high as its texels are square
   double opacity = 1;  ///< below 1 what is behind shows through,
+  double density = 0;   ///< above 0 a soft body: a meter of it hides 1 - exp(-density)
   Color tint{1, 1, 1};  ///< multiplied by this
 };
 std::span<const Knob<Material>> material_knobs();

@@ -9,6 +9,7 @@
 #include "photonlane/light/material.hpp"
 #include "photonlane/light/sky.hpp"
 #include "photonlane/light/texture.hpp"
+#include "photonlane/render/sprite.hpp"
 
 namespace photonlane {
 
@@ -20,6 +21,7 @@ struct Room {
   bool has_ceiling = true;   ///< false: lanes that rise above the walls leave the room
   std::optional<Sky> sky;    ///< what is seen outside; without one, the color of the fog
   std::vector<CellMap> solids;
+  std::vector<Sprite> sprites;
 
   void add(CellMap map) { solids.push_back(std::move(map)); }
 };

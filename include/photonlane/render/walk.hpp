@@ -32,6 +32,7 @@ struct WalkStep {
   double time = 0;  ///< seconds
   Vec2d place{0, 0};
   double heading = 0;  ///< radians
+  double level = 0;    ///< meters: height of what the body stands on
   int contacts = 0;    ///< walls met since the step before
   bool in_goal = false;
 };

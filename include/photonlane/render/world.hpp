@@ -24,6 +24,7 @@ struct CompiledRoom {
   double face_shade = 1;  ///< factor of faces toward north and south
   double cell_size = 1;
   std::shared_ptr<const CellSolid> cells;
+  std::vector<Sprite> sprites;
 };
 
 /// A scene compiled for tracing: immutable, cheap to copy, shared by all threads.
