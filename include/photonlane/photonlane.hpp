@@ -28,5 +28,6 @@
 #include "photonlane/render/frame.hpp"
 #include "photonlane/render/render.hpp"
 #include "photonlane/render/scene.hpp"
+#include "photonlane/render/views.hpp"
 #include "photonlane/render/walk.hpp"
 #include "photonlane/render/world.hpp"

@@ -65,6 +65,8 @@ struct ColumnRow {
   Face level_face;   ///< floor, ceiling, or none where the row leaves the room
   std::uint32_t level_material;
   std::uint32_t open_material;  ///< where nothing is met
+  float raise = 0;  ///< meters added to the height of everything: seen from an eye that much lower
+  float near = 0;   ///< reach before which nothing is seen
 };
 
 /// What the pixels of a row see: for each the first event from rank `from` on (null: from the

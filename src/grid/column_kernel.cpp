@@ -38,6 +38,8 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
   const DI di;
   const V slope = hn::Set(d, row.slope);
   const V level = hn::Set(d, row.level);
+  const V raise = hn::Set(d, row.raise);
+  const V near = hn::Set(d, row.near);
   const V inverse_slope = hn::Set(d, row.slope < 0 ? 1 / row.slope : 0);
   const bool falling = row.slope < 0;
   const auto code = [&](auto value) { return hn::Set(di, static_cast<int>(value)); };
@@ -70,12 +72,13 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
     for (std::size_t k = 0; k < events.ranks.size(); ++k) {
       const ColumnEvents::Rank& event = events.ranks[k];
       const V enter = hn::Load(d, event.enter + i);
-      const V top = hn::Load(d, event.top + i);
+      const V top = hn::Add(hn::Load(d, event.top + i), raise);
       // Lanes that meet the level first are done.
       M looking = hn::And(seen.open, hn::Le(enter, level));
       seen.open = looking;
       if (hn::AllFalse(d, looking)) break;
       const VI number = hn::Set(di, static_cast<int>(k));
+      looking = hn::And(looking, hn::Ge(enter, near));
       if (from != nullptr) looking = hn::And(looking, hn::RebindMask(d, hn::Gt(number, hn::Sub(wanted, hn::Set(di, 1)))));
       const M side = hn::And(looking, hn::Lt(hn::Mul(slope, enter), top));
       M found = side;

@@ -46,7 +46,10 @@ Json tally_object(const Tally& tally) {
           {"steps", tally.steps},
           {"hits", tally.hits},
           {"escaped", tally.escaped},
-          {"spent", tally.spent}};
+          {"spent", tally.spent},
+          {"shadow_lanes", tally.shadow_lanes},
+          {"bounces", tally.bounces},
+          {"secondary_steps", tally.secondary_steps}};
 }
 
 std::string aligned(const std::vector<std::vector<std::string>>& rows) {
@@ -137,11 +140,19 @@ std::string check_text(const SceneReport& report) {
 std::string cost_text(const Frame& frame) {
   const Cost& cost = frame.cost;
   const Tally& tally = frame.tally;
+  std::string secondary;
+  if (tally.shadow_lanes + tally.bounces > 0) {
+    const double lanes = static_cast<double>(tally.shadow_lanes + tally.bounces);
+    secondary = fmt::format("{} lanes for shadows, {} bounces, {:.1f} steps each\n",
+                            tally.shadow_lanes, tally.bounces,
+                            static_cast<double>(tally.secondary_steps) / lanes);
+  }
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"
-      "{} lanes, {:.1f} steps a lane: {} hit, {} escaped, {} spent\n",
+      "{} lanes, {:.1f} steps a lane: {} hit, {} escaped, {} spent\n{}",
       frame.size().width, frame.size().height, cost.compile_ms, cost.cast_ms, cost.fill_ms,
-      cost.encode_ms, tally.lanes, tally.steps_per_lane(), tally.hits, tally.escaped, tally.spent);
+      cost.encode_ms, tally.lanes, tally.steps_per_lane(), tally.hits, tally.escaped, tally.spent,
+      secondary);
 }
 
 std::string difference_json(const Difference& difference) {
@@ -205,15 +216,18 @@ std::string frame_json(const Frame& frame) {
 std::string sweep_csv(const Sweep& sweep) {
   std::string text;
   for (const std::string& knob : sweep.knobs) text += knob + ",";
-  text += "total_ms,total_ms_spread,cast_ms,fill_ms,lanes,steps,hits,escaped,spent";
+  text +=
+      "total_ms,total_ms_spread,cast_ms,fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,"
+      "bounces";
   for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);
   text += ",on_front\n";
   for (const Setting& setting : sweep.settings) {
     for (const std::string& value : setting.values) text += value + ",";
     const Tally& tally = setting.tally;
-    text += fmt::format("{},{},{},{},{},{},{},{},{}", setting.total_ms.median,
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}", setting.total_ms.median,
                         setting.total_ms.spread, setting.cast_ms.median, setting.fill_ms.median,
-                        tally.lanes, tally.steps, tally.hits, tally.escaped, tally.spent);
+                        tally.lanes, tally.steps, tally.hits, tally.escaped, tally.spent,
+                        tally.shadow_lanes, tally.bounces);
     for (const Metric& metric : metrics()) {
       const auto value = metric.value(setting.error);
       text += value ? fmt::format(",{}", *value) : ",";

@@ -151,6 +151,18 @@ void read_sprite(const Node& node, Scene& scene) {
   scene.room().sprites.push_back(sprite);
 }
 
+void read_light(const Node& node, Lighting& light) {
+  read_node(node, "light", lighting_knobs(), light, [&](const std::string& key, const Node& value) {
+    if (key == "sun") {
+      read_plain(value, "sun", sun_knobs(), light.sun.emplace());
+    } else {
+      for (const Node& one : value.list("lamps")) {
+        read_plain(one, "lamp", lamp_knobs(), light.lamps.emplace_back());
+      }
+    }
+  });
+}
+
 void read_room(const Node& node, const std::string& text, SceneFile& file) {
   Room& room = file.scene.room();
   const auto read_surface = [&](const Node& value, Material& material) {
@@ -167,6 +179,8 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
               } else if (key == "ceiling") {
                 room.has_ceiling = value.kind() != Node::Kind::scalar || value.text() != "none";
                 if (room.has_ceiling) read_surface(value, room.ceiling);
+              } else if (key == "light") {
+                read_light(value, room.light);
               } else if (key == "sprites") {
                 for (const Node& one : value.list("sprites")) read_sprite(one, file.scene);
               } else if (key == "sky") {
@@ -237,11 +251,22 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
     file.camera.eye.x() = (map.start->x + 0.5) * map.cell_size;
     file.camera.eye.y() = (map.start->y + 0.5) * map.cell_size;
   }
+  const auto finish = [&](const Node& camera, Size size, Camera& seen_by) {
+    if (const Node* target = camera.find("look_at")) look_at(camera, *target, seen_by);
+    const Node* field = camera.find("field_of_view");
+    at_place(field != nullptr ? *field : camera, [&] { viewing(seen_by, size); });
+  };
   if (const Node* camera = root.find("camera")) {
-    if (const Node* target = camera->find("look_at")) look_at(*camera, *target, file.camera);
-    const Node* field = camera->find("field_of_view");
-    at_place(field != nullptr ? *field : *camera,
-             [&] { viewing(file.camera, file.budget.frame.size()); });
+    finish(*camera, file.budget.frame.size(), file.camera);
+  }
+  if (const Node* views = root.find("views")) {
+    for (const Node& node : views->list("views")) {
+      View& view = file.views.emplace_back(View{file.camera});
+      read_node(node, "view", view_knobs(), view, [&](const std::string&, const Node& camera) {
+        read_plain(camera, "camera", camera_knobs(), view.camera);
+        finish(camera, pixel_part(view, file.budget.frame.size()).size, view.camera);
+      });
+    }
   }
   return file;
 }
@@ -260,6 +285,28 @@ void set_by_name(SceneFile& file, std::string_view name, std::string_view value)
   } else {
     set_knob(camera_knobs(), file.camera, name.substr(prefix.size()), value);
   }
+}
+
+void open_door_by_text(SceneFile& file, const std::string& text) {
+  const auto comma = text.find(',');
+  const auto equals = text.find('=');
+  if (comma == text.npos || equals == text.npos || comma > equals) {
+    throw Error(ErrorKind::usage, "expected COLUMN,ROW=OPENING");
+  }
+  // Numbers are read as knobs are.
+  const auto number = [](const std::string& part, const KnobInfo& info) {
+    std::int64_t value = 0;
+    detail::assign(value, info, part);
+    return static_cast<int>(value);
+  };
+  const KnobInfo place{"cell", KnobKind::integer, "", {0, CellMap::largest_side}};
+  CellMap& map = file.scene.room().solids.front();
+  const int x = number(text.substr(0, comma), place);
+  const int y = number(text.substr(comma + 1, equals - comma - 1), place);
+  CellForm form;
+  const Knob<CellForm>& opening = *find_knob(cell_form_knobs(), "opening");
+  opening.assign(form, opening.info, text.substr(equals + 1));
+  map.set_form(x, y, open_door(map, x, y, form.opening).form);
 }
 
 }  // namespace photonlane::io

@@ -30,8 +30,12 @@ void add_defaults(std::map<std::string, std::string>& defaults, std::string_view
 std::map<std::string, std::string> default_texts() {
   std::map<std::string, std::string> defaults;
   add_defaults(defaults, "camera", camera_knobs(), Camera{});
+  add_defaults(defaults, "view", view_knobs(), View{});
   add_defaults(defaults, "material", material_knobs(), Material{});
   add_defaults(defaults, "texture", texture_recipe_knobs(), TextureRecipe{});
+  add_defaults(defaults, "light", lighting_knobs(), Lighting{});
+  add_defaults(defaults, "sun", sun_knobs(), Sun{});
+  add_defaults(defaults, "lamp", lamp_knobs(), Lamp{});
   add_defaults(defaults, "sprite", sprite_knobs(), Sprite{});
   add_defaults(defaults, "sky", sky_knobs(), Sky{});
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
@@ -100,6 +104,7 @@ const std::vector<SceneNode>& scene_nodes() {
        {{"title", "text", "what the scene is called", ""},
         {"camera", "a camera", "where it is seen from; at the map's start where it says no eye",
          "camera"},
+        {"views", "a list of views", "several eyes in one frame, instead of the camera's one", ""},
         {"textures", "a map of names to textures", "what materials are painted with, by name", ""},
         {"materials", "a map of names to materials", "what walls are made of, by name", ""},
         {"room", "a room", "the space and what stands in it", "room"},
@@ -109,6 +114,11 @@ const std::vector<SceneNode>& scene_nodes() {
        infos(camera_knobs()),
        {{"look_at", "three numbers [x, y, z], in meters",
          "a point to show in the middle, instead of heading and pitch", ""}}},
+      {"view",
+       "an eye and the part of the frame it fills",
+       infos(view_knobs()),
+       {{"camera", "a camera", "its eye; what it does not say is as in the scene's camera",
+         "camera"}}},
       {"texture",
        "a picture to lay on surfaces: from a file, a sign, or drawn by a pattern",
        infos(texture_recipe_knobs()),
@@ -123,11 +133,19 @@ const std::vector<SceneNode>& scene_nodes() {
        "a space and what stands in it",
        {},
        {{"fog", "a fog", "what everything fades to with distance", "fog"},
+        {"light", "a light", "the light in the room; without it colors are as they are", "light"},
         {"floor", "a material", "the floor at height 0", "material"},
         {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
         {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
         {"solids", "a list of solids, each one key: cells", "what lanes can hit", ""}}},
+      {"light",
+       "the light in a room; lights add up as 1 - (1 - a)(1 - b), never above 1",
+       infos(lighting_knobs()),
+       {{"sun", "a sun", "a light from far away", "sun"},
+        {"lamps", "a list of lamps", "lights that reach as far as their range", ""}}},
+      {"sun", "a light so far away that it comes from one direction", infos(sun_knobs()), {}},
+      {"lamp", "a light with a range", infos(lamp_knobs()), {}},
       {"sprite",
        "an upright picture, covered once by its material's texture",
        infos(sprite_knobs()),
@@ -161,7 +179,17 @@ const std::vector<SceneNode>& scene_nodes() {
        "a script for photonlane walk, in a file of its own",
        infos(walk_script_knobs()),
        {{"moves", "a list of moves", "what the body does, one after the other", ""}}},
-      {"move", "one move of a walk", infos(walk_move_knobs()), {}},
+      {"move",
+       "one move of a walk",
+       infos(walk_move_knobs()),
+       {{"cells", "a list of changes", "what changes in the map meanwhile", ""}}},
+      {"change",
+       "a change of one cell during a walk",
+       {},
+       {{"at", "a cell [column, row]", "which, counted from the south-west", ""},
+        {"opening", "number, 0 to 1", "of the door there; it moves evenly over the move's time", ""},
+        {"material", "a material name, or empty", "what stands there from the move's start on",
+         ""}}},
   };
   return table;
 }
@@ -246,6 +274,8 @@ std::string scene_schema() {
     schema["$defs"][std::string(node.name)] = std::move(object);
   }
   auto& scene = schema["$defs"]["scene"]["properties"];
+  scene["views"]["type"] = "array";
+  scene["views"]["items"]["$ref"] = "#/$defs/view";
   scene["textures"]["type"] = "object";
   scene["textures"]["additionalProperties"]["$ref"] = "#/$defs/texture";
   scene["materials"]["type"] = "object";
@@ -253,6 +283,9 @@ std::string scene_schema() {
   auto& ceiling = schema["$defs"]["room"]["properties"]["ceiling"];
   ceiling.erase("$ref");
   ceiling["anyOf"] = {{{"$ref", "#/$defs/material"}}, {{"const", "none"}}};
+  auto& lamps = schema["$defs"]["light"]["properties"]["lamps"];
+  lamps["type"] = "array";
+  lamps["items"]["$ref"] = "#/$defs/lamp";
   auto& sprites = schema["$defs"]["room"]["properties"]["sprites"];
   sprites["type"] = "array";
   sprites["items"]["$ref"] = "#/$defs/sprite";

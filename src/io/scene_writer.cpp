@@ -141,6 +141,11 @@ std::string scene_text(const SceneFile& file) {
   const Scene& scene = file.scene;
   std::string text = fmt::format("title: {}\n", quoted(scene.title));
   text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
+  if (!file.views.empty()) text += "views:\n";
+  for (const View& view : file.views) {
+    text += "  -" + knob_lines(view_knobs(), view, 4).substr(3);
+    text += "    camera:\n" + knob_lines(camera_knobs(), view.camera, 6);
+  }
   text += textures_text(file);
   if (!scene.materials.empty()) text += "materials:\n";
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
@@ -149,6 +154,13 @@ std::string scene_text(const SceneFile& file) {
   }
   const Room& room = scene.room();
   text += "room:\n  fog:\n" + knob_lines(fog_knobs(), room.fog, 4);
+  text += "  light:\n" + knob_lines(lighting_knobs(), room.light, 4);
+  if (room.light.sun) text += "    sun:\n" + knob_lines(sun_knobs(), *room.light.sun, 6);
+  if (!room.light.lamps.empty()) text += "    lamps:\n";
+  for (const Lamp& lamp : room.light.lamps) {
+    const std::string lines = knob_lines(lamp_knobs(), lamp, 8);
+    text += "      -" + lines.substr(7);
+  }
   text += "  floor:\n" + material_lines(scene, room.floor, 4);
   text += room.has_ceiling ? "  ceiling:\n" + material_lines(scene, room.ceiling, 4)
                            : "  ceiling: none\n";

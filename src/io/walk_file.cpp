@@ -43,26 +43,82 @@ Statistics frame_times(const WalkRecord& record) {
 }
 
 std::string path_csv(const WalkRecord& record) {
-  std::string text = "frame,time,x,y,heading,contacts,in_goal,cast_ms,fill_ms,encode_ms\n";
+  std::string text = "frame,time,x,y,heading,contacts,in_goal,edits,edit_ms,cast_ms,fill_ms,encode_ms\n";
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     const WalkStep& step = record.steps[i];
     const Cost& cost = record.costs[i];
-    text += fmt::format("{},{:.6g},{:.9g},{:.9g},{:.9g},{},{},{},{},{}\n", i, step.time,
+    text += fmt::format("{},{:.6g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{}\n", i, step.time,
                         step.place.x(), step.place.y(), step.heading / degrees(1), step.contacts,
-                        step.in_goal ? 1 : 0, cost.cast_ms, cost.fill_ms, cost.encode_ms);
+                        step.in_goal ? 1 : 0, step.edits.size(), cost.compile_ms, cost.cast_ms, cost.fill_ms, cost.encode_ms);
   }
   return text;
 }
 
 }  // namespace
 
-WalkScript read_walk_script(const std::string& path) {
+namespace {
+
+CellPlace read_place(const Node& node, const CellMap& map) {
+  const std::vector<Node>& numbers = node.list("a cell [column, row]");
+  if (numbers.size() != 2) node.refuse("expected a cell [column, row]");
+  int place[2];
+  for (int i = 0; i < 2; ++i) {
+    const KnobInfo info{"cell", KnobKind::integer, "",
+                        {0.0, static_cast<double>((i == 0 ? map.width : map.height) - 1)}};
+    at_place(numbers[i], [&] { detail::assign(place[i], info, numbers[i].text()); });
+  }
+  return {place[0], place[1]};
+}
+
+WalkEdit read_edit(const Node& node, const Scene& scene) {
+  const CellMap& map = scene.room().solids.front();
+  WalkEdit edit;
+  const Node* opening = nullptr;
+  const Node* material = nullptr;
+  const Node* place = nullptr;
+  int nothing = 0;
+  read_node(node, "change", std::span<const Knob<int>>(), nothing,
+            [&](const std::string& key, const Node& value) {
+              (key == "at" ? place : key == "opening" ? opening : material) = &value;
+            });
+  if (place == nullptr) node.refuse("a change without a cell, expected at: [column, row]");
+  if ((opening == nullptr) == (material == nullptr)) {
+    node.refuse("expected one of opening and material");
+  }
+  edit.place = read_place(*place, map);
+  if (opening != nullptr) {
+    CellForm form;
+    const Knob<CellForm>& entry = *find_knob(cell_form_knobs(), "opening");
+    at_place(*opening, [&] { entry.assign(form, entry.info, opening->value_text()); });
+    edit.opening = form.opening;
+    at_place(*place, [&] { open_door(map, edit.place.x, edit.place.y, form.opening); });
+    return edit;
+  }
+  edit.cell = empty_cell;
+  if (material->text() == "empty") return edit;
+  const auto& names = scene.material_names;
+  const auto found = std::find(names.begin(), names.end(), material->text());
+  if (found == names.end()) {
+    std::vector<std::string_view> words(names.begin(), names.end());
+    words.emplace_back("empty");
+    material->refuse(fmt::format("no such material '{}'{}", material->text().substr(0, 60),
+                                 suggestion(material->text(), words)));
+  }
+  edit.cell = wall_of(static_cast<std::uint32_t>(found - names.begin()));
+  return edit;
+}
+
+}  // namespace
+
+WalkScript read_walk_script(const std::string& path, const Scene& scene) {
   const Node root = parse_document(read_file(path), path);
   WalkScript script;
   read_node(root, "walk", walk_script_knobs(), script, [&](const std::string&, const Node& moves) {
     for (const Node& node : moves.list("moves")) {
       WalkMove move;
-      read_plain(node, "move", walk_move_knobs(), move);
+      read_node(node, "move", walk_move_knobs(), move, [&](const std::string&, const Node& cells) {
+        for (const Node& one : cells.list("changes")) move.cells.push_back(read_edit(one, scene));
+      });
       script.moves.push_back(move);
     }
   });
@@ -81,7 +137,7 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
                      RenderOptions options) {
   WalkRecord record;
   record.steps = walk(file.scene.room().solids.front(), file.camera, script);
-  const World world = compile(file.scene);
+  World world = compile(file.scene);
   const auto progress = std::move(options.progress);
   options.progress = {};
   options.layers = {Layer::display};
@@ -90,8 +146,11 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     RenderOptions one = options;
     one.recycle = std::move(frame);
+    const std::vector<CellEdit>& edits = record.steps[i].edits;
+    if (!edits.empty()) world = edit(std::move(world), edits);
     frame = render(world, camera_at(file.camera, record.steps[i]), file.budget, std::move(one));
     write_frame(fmt::format("{}/frame-{:05}.png", folder, i), frame);
+    if (edits.empty()) frame.cost.compile_ms = 0;
     record.costs.push_back(frame.cost);
     plan.path.push_back(record.steps[i].place);
     const double share = static_cast<double>(i + 1) / static_cast<double>(record.steps.size());
@@ -106,17 +165,38 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
   return record;
 }
 
+namespace {
+
+/// The cost of the frames that came after a change in the map.
+Statistics edit_times(const WalkRecord& record) {
+  std::vector<double> times;
+  for (std::size_t i = 0; i < record.steps.size(); ++i) {
+    if (!record.steps[i].edits.empty()) times.push_back(record.costs[i].compile_ms);
+  }
+  return summarize(times);
+}
+
+bool any_edit(const WalkRecord& record) {
+  return std::any_of(record.steps.begin(), record.steps.end(),
+                     [](const WalkStep& step) { return !step.edits.empty(); });
+}
+
+}  // namespace
+
 std::string walk_text(const WalkRecord& record) {
   const auto goal = goal_time(record);
   const Statistics times = frame_times(record);
   const std::size_t slowest = record.slowest();
   return fmt::format(
       "{} frames, {:.2f} s, {:.2f} m, {} contacts, {}\n"
-      "{:.3f} +- {:.3f} ms a frame; slowest frame {} at {:.2f} s: {:.3f} ms\n",
+      "{:.3f} +- {:.3f} ms a frame; slowest frame {} at {:.2f} s: {:.3f} ms\n{}",
       record.steps.size(), record.steps.back().time, length_of(record), contacts_of(record),
       goal ? fmt::format("goal reached at {:.2f} s", *goal) : "goal not reached", times.median,
       times.spread, slowest, record.steps[slowest].time,
-      record.costs[slowest].cast_ms + record.costs[slowest].fill_ms);
+      record.costs[slowest].cast_ms + record.costs[slowest].fill_ms,
+      any_edit(record) ? fmt::format("{:.3f} ms a change of the map, before its frame\n",
+                                     edit_times(record).median)
+                       : "");
 }
 
 std::string walk_json(const WalkRecord& record) {
@@ -133,6 +213,8 @@ std::string walk_json(const WalkRecord& record) {
       {"end",
        {{"x", last.place.x()}, {"y", last.place.y()}, {"heading", last.heading / degrees(1)}}},
       {"frame_ms", {{"median", times.median}, {"spread", times.spread}}},
+      {"edit_ms", any_edit(record) ? nlohmann::ordered_json(edit_times(record).median)
+                                   : nlohmann::ordered_json(nullptr)},
       {"slowest_frame", slowest}};
   return object.dump(2) + "\n";
 }

@@ -7,6 +7,11 @@ Budget Budget::reference() const {
   best.cells.method = CellMethod::boundary;
   best.cells.steps = 1'000'000'000;
   best.texture = {TextureSampling::filtered, 16};
+  best.light.sun_shadows = SunShadows::traced;
+  best.light.lamp_shadows = LampShadows::traced;
+  best.light.corners = Corners::sampled;
+  best.light.corner_samples = 256;
+  best.light.wet_floor = WetFloor::traced;
   best.passes.limit = 1000;
   best.number = NumberType::float64;
   return best;
@@ -37,6 +42,23 @@ std::span<const Knob<Budget>> budget_knobs() {
           "texture.taps", "", {1, 16},
           "lookups along the longer side of what a pixel covers, where it covers a long strip", 1,
           "texture.sampling=filtered"),
+      knob<&Budget::light, &LightBudget::sun_shadows>(
+          "light.sun_shadows", "", {},
+          "none, one look at the map a fixed way toward the sun, or a ray toward it"),
+      knob<&Budget::light, &LightBudget::probe>("light.probe", "meters", {0, 1000, true},
+                                                "how far toward the sun the probe looks", 1,
+                                                "light.sun_shadows=probe"),
+      knob<&Budget::light, &LightBudget::lamp_shadows>("light.lamp_shadows", "", {},
+                                                       "none, or a ray toward every lamp"),
+      knob<&Budget::light, &LightBudget::corners>(
+          "light.corners", "", {},
+          "darker corners: none, by the neighboring cells, or by sampled rays"),
+      knob<&Budget::light, &LightBudget::corner_samples>("light.corner_samples", "rays", {1, 4096},
+                                                         "rays for the darkness of a place", 1,
+                                                         "light.corners=sampled"),
+      knob<&Budget::light, &LightBudget::wet_floor>(
+          "light.wet_floor", "", {},
+          "what wet floors show: nothing, the map upside down, or a traced bounce"),
       knob<&Budget::passes, &PassBudget::limit>(
           "passes.limit", "", {0, 1000},
           "surfaces a lane may look through; one that needs more is spent"),

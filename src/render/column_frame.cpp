@@ -154,6 +154,27 @@ class RowSight final : public Sight {
     surfaces.all_hit = surfaces.all_hit && next.all_hit;
   }
 
+  void mirrored(const Surfaces& surfaces, const bool*, Surfaces& image) override {
+    const CompiledRoom& room = job_.world.room();
+    const auto eye = static_cast<float>(job_.camera.eye.z());
+    // Seen from an eye as far below the floor, through it.
+    ColumnRow row = row_;
+    row.slope = -row_.slope;
+    row.raise = 2 * eye;
+    row.foot = eye;
+    row.near = row_.level;
+    row.level = (static_cast<float>(room.ceiling_height) + eye) / row.slope;
+    row.level_face = room.has_ceiling ? Face::ceiling : Face::none;
+    row.level_material = room.ceiling;
+    image.wants_data = false;
+    see_row(events_, row, nullptr, nullptr, image);
+    for (std::size_t i = 0; i < image.size; ++i) {
+      if (image.ending[i] == Ending::escaped) continue;
+      image.z[i] -= 2 * eye;
+      image.t[i] -= surfaces.t[i];
+    }
+  }
+
  private:
   /// What only some scenes need: floors of their own, and how far lanes run inside soft bodies.
   void complete(const std::uint32_t* rank, Surfaces& surfaces) const {
@@ -210,7 +231,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
       Colors sums;
       for (std::size_t s = 0; s < samples; ++s) {
         RowSight sight(job, chunks[s]->events, frame_rows.sample(y, s));
-        look(job, sight, share, s == 0, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
+        look(job, sight, {first, y, width, static_cast<int>(s)}, share, s == 0, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
       }
       write_colors(job, first, y, width, sums, 0);
     }
@@ -218,7 +239,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     if (plain || !center_is_sample) {
       Colors unused;
       RowSight sight(job, center.events, frame_rows.center(y));
-      look(job, sight, 0, true, unused, &solid, tally);
+      look(job, sight, {first, y, width, 0}, 0, true, unused, &solid, tally, true);
     }
     write_data(job, first, y, width, solid);
   }

@@ -57,11 +57,13 @@ struct RenderJob {
   const RenderOptions& options;
   Viewing view;
   PaintTable paint;
+  PaintTable shadow_paint;  ///< the same, the nearest texels
   FogRow fog;
   Panels panels;
   std::vector<SampleOffset> offsets;
   Frame& frame;
   FramePlanes planes;
+  bool wet = false;  ///< some floor reflects
 
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }

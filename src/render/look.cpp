@@ -4,6 +4,10 @@
 #include <cmath>
 #include <limits>
 
+#include "photonlane/base/random.hpp"
+#include "photonlane/base/trigonometry.hpp"
+#include "render/lane_sight.hpp"
+
 namespace photonlane {
 namespace {
 
@@ -42,22 +46,6 @@ void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, floa
   }
 }
 
-/// Soft bodies hide as much as a lane runs inside them.
-bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
-  bool any = false;
-  for (std::size_t i = 0; i < surfaces.size; ++i) {
-    const float density = paint.density[surfaces.material[i]];
-    if (density == 0 || surfaces.ending[i] != Ending::hit) continue;
-    const float hidden = 1 - std::exp(-density * surfaces.thickness[i]);
-    colors.red[i] *= hidden;
-    colors.green[i] *= hidden;
-    colors.blue[i] *= hidden;
-    colors.alpha[i] *= hidden;
-    any = true;
-  }
-  return any;
-}
-
 /// Keeps surfaces for the data layers.
 class SolidKeeper {
  public:
@@ -79,6 +67,114 @@ class SolidKeeper {
   Surfaces* solid_;
   bool kept_[Surfaces::capacity];
 };
+
+/// Mixes in what wet floors show: `wet` of each surface.
+void mix(const Colors& image, const float* wet, std::size_t size, Colors& colors) {
+  for (std::size_t i = 0; i < size; ++i) {
+    colors.red[i] += (image.red[i] - colors.red[i]) * wet[i];
+    colors.green[i] += (image.green[i] - colors.green[i]) * wet[i];
+    colors.blue[i] += (image.blue[i] - colors.blue[i]) * wet[i];
+  }
+}
+
+/// The map upside down below the floor, in the light but without shadows.
+void reflect_mirrored(const RenderJob& job, Sight& sight, const Surfaces& surfaces,
+                      const bool* wanted, Colors& image, Tally& tally) {
+  Surfaces seen;
+  sight.mirrored(surfaces, wanted, seen);
+  seen.pad();
+  if (!seen.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, seen);
+  Colors colors;
+  alignas(64) float distance[Surfaces::capacity];
+  paint_surfaces(seen, job.shadow_paint, colors);
+  const LightBudget plain{SunShadows::none, 1, LampShadows::none, Corners::none, 1, WetFloor::none};
+  illuminate(job, plain, {}, seen, colors, tally);
+  finish(job, seen, colors, distance);
+  add_faded(colors, distance, job.fog, 1, nullptr, seen.size, true, image);
+}
+
+/// A lane from every wet place, thrown back by a surface as rough as its material says.
+void reflect_traced(const RenderJob& job, const Sight& sight, const PixelPlace& place,
+                    const Surfaces& surfaces, const bool* wanted, Colors& image, Tally& tally) {
+  LaneRays rays;
+  sight.rays(surfaces, rays);
+  LaneBatch<float> lanes;
+  lanes.far_limit = static_cast<float>(job.budget.far_limit);
+  std::size_t of[Surfaces::capacity];
+  const Vec3d& eye = job.camera.eye;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (!wanted[i]) continue;
+    const auto roughness =
+        0.25f * static_cast<float>(job.world.materials()[surfaces.material[i]].roughness);
+    float x = rays.x[i];
+    float y = rays.y[i];
+    float z = -rays.z[i];
+    if (roughness > 0) {
+      // A normal turned a little, evenly over a disk.
+      const RandomKey key{.pixel = place.pixel(i),
+                          .sample = static_cast<std::uint32_t>(place.sample),
+                          .bounce = 1};
+      const float radius = roughness * std::sqrt(random_uniform(key, 0));
+      const auto [sine, cosine] = sine_cosine(2 * pi * random_uniform(key, 1));
+      const float nx = radius * static_cast<float>(cosine);
+      const float ny = radius * static_cast<float>(sine);
+      const float scale = 2 * (rays.x[i] * nx + rays.y[i] * ny + rays.z[i]) / (1 + radius * radius);
+      x -= scale * nx;
+      y -= scale * ny;
+      z = std::max(rays.z[i] - scale, 1e-3f);
+      const float length = 1 / std::sqrt(x * x + y * y + z * z);
+      x *= length;
+      y *= length;
+      z *= length;
+    }
+    const std::size_t k = lanes.size++;
+    of[k] = i;
+    lanes.x[k] = static_cast<float>(eye.x() + surfaces.x[i]);
+    lanes.y[k] = static_cast<float>(eye.y() + surfaces.y[i]);
+    lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + 1e-3f;
+    lanes.direction_x[k] = x;
+    lanes.direction_y[k] = y;
+    lanes.direction_z[k] = z;
+  }
+  tally.bounces += lanes.size;
+  LaneSight<float> bounce(job, lanes, tally);
+  Colors seen;
+  look(job, bounce, place, 1, true, seen, nullptr, tally, true);
+  for (std::size_t k = 0; k < lanes.size; ++k) {
+    image.red[of[k]] = seen.red[k];
+    image.green[of[k]] = seen.green[k];
+    image.blue[of[k]] = seen.blue[k];
+  }
+}
+
+/// What wet floors throw back.
+void reflect(const RenderJob& job, Sight& sight, const PixelPlace& place, const Surfaces& surfaces,
+             Colors& colors, Tally& tally) {
+  const bool traced = job.budget.light.wet_floor == WetFloor::traced;
+  bool wanted[Surfaces::capacity];
+  alignas(64) float wet[Surfaces::capacity];
+  bool any = false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const Material& material = job.world.materials()[surfaces.material[i]];
+    wanted[i] = surfaces.face[i] == Face::floor && surfaces.ending[i] == Ending::hit &&
+                material.wetness > 0 && (traced || surfaces.item[i] == no_item);
+    const auto wetness = static_cast<float>(material.wetness);
+    const float cosine = -surfaces.z[i] / std::max(surfaces.t[i], 1e-6f);
+    wet[i] = !wanted[i] ? 0 : traced ? wetness * water_reflectance(cosine) : 0.25f * wetness;
+    any = any || wanted[i];
+  }
+  if (!any) return;
+  Colors image;
+  if (traced) {
+    std::fill_n(image.red, surfaces.size, 0.0f);
+    std::fill_n(image.green, surfaces.size, 0.0f);
+    std::fill_n(image.blue, surfaces.size, 0.0f);
+    reflect_traced(job, sight, place, surfaces, wanted, image, tally);
+  } else {
+    reflect_mirrored(job, sight, surfaces, wanted, image, tally);
+  }
+  mix(image, wet, surfaces.size, colors);
+}
 
 /// What is left for whatever lies behind; true where anything is.
 bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, int pass,
@@ -104,9 +200,10 @@ bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, i
   return any;
 }
 
-/// Shows what is left of the lanes that are still wanted as spent.
+/// Shows what is left of the lanes that are still wanted as spent; `counts` where they are the
+/// frame's own, one a pixel.
 void spend(float share, const bool* wanted, const Through& through, Surfaces& surfaces,
-           Colors& sums, Tally& tally) {
+           Colors& sums, bool counts, Tally& tally) {
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (!wanted[i]) continue;
     sums.red[i] += share * through.red[i] * spent_color[0];
@@ -115,9 +212,10 @@ void spend(float share, const bool* wanted, const Through& through, Surfaces& su
     surfaces.ending[i] = Ending::spent;
     surfaces.face[i] = Face::none;
     surfaces.item[i] = no_item;
+    if (!counts) continue;
     ++tally.spent;
+    --tally.hits;
   }
-  tally.hits = tally.lanes - tally.escaped - tally.spent;
 }
 
 /// What the lanes of some pixels see, one surface after the other: what stands in the map, and the
@@ -128,7 +226,7 @@ class Path {
     solids_.wants_data = wants_data;
     sight_.nearest(solids_);
     if (job.panels.empty()) return;
-    rays_.toward(solids_);
+    sight_.rays(solids_, rays_);
     std::fill_n(starts_.t, solids_.size, 0.0f);
     std::fill_n(starts_.panel, solids_.size, -1);
     cover();
@@ -174,9 +272,25 @@ class Path {
 
 }  // namespace
 
-void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& sums,
-          Surfaces* solid, Tally& tally) {
-  Path path(job, sight, solid != nullptr);
+bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
+  bool any = false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const float density = paint.density[surfaces.material[i]];
+    if (density == 0 || surfaces.ending[i] != Ending::hit) continue;
+    const float hidden = 1 - std::exp(-density * surfaces.thickness[i]);
+    colors.red[i] *= hidden;
+    colors.green[i] *= hidden;
+    colors.blue[i] *= hidden;
+    colors.alpha[i] *= hidden;
+    any = true;
+  }
+  return any;
+}
+
+void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
+          Colors& sums, Surfaces* solid, Tally& tally, bool bounced) {
+  const bool wet = !bounced && job.wet;
+  Path path(job, sight, solid != nullptr || wet);
   Colors colors;
   Through through;
   alignas(64) float distance[Surfaces::capacity];
@@ -190,6 +304,8 @@ void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& s
     if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, surfaces);
     bool clear = paint_surfaces(surfaces, job.paint, colors);
     if (!job.paint.density.empty() && soften(job.paint, surfaces, colors)) clear = true;
+    illuminate(job, job.budget.light, place, surfaces, colors, tally);
+    if (wet) reflect(job, sight, place, surfaces, colors, tally);
     const float* fogged = surfaces.t;
     if (!surfaces.all_hit) {
       finish(job, surfaces, colors, distance);
@@ -202,7 +318,7 @@ void look(const RenderJob& job, Sight& sight, float share, bool first, Colors& s
     if (!clear) return;
     const bool any = dim(job, surfaces, colors, pass, wanted, through);
     if (!any || pass == job.budget.passes.limit) {
-      if (any) spend(share, wanted, through, surfaces, sums, tally);
+      if (any) spend(share, wanted, through, surfaces, sums, !bounced && tally.lanes > 0, tally);
       keeper.keep(surfaces, nullptr);
       return;
     }

@@ -3,8 +3,7 @@
 
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
-#include "render/job.hpp"
-#include "render/look.hpp"
+#include "render/lane_sight.hpp"
 #include "render/parallel.hpp"
 
 namespace photonlane {
@@ -64,69 +63,6 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
   }
 }
 
-/// Lanes from the eye, one a pixel.
-template <class Number>
-class LaneSight final : public Sight {
- public:
-  LaneSight(const RenderJob& job, const LaneBatch<Number>& lanes, Tally& tally)
-      : job_(job), lanes_(lanes), tally_(tally) {}
-
-  void nearest(Surfaces& surfaces) override {
-    const HitBatch<Number> hits = job_.cells().nearest_hit(lanes_, job_.budget);
-    count(hits, lanes_.size, tally_);
-    surfaces.size = lanes_.size;
-    surfaces.any_panel = false;
-    surfaces.all_hit = true;
-    for (std::size_t i = 0; i < lanes_.size; ++i) put(hits, i, i, surfaces);
-  }
-
-  void behind(const bool* wanted, Surfaces& surfaces) override {
-    LaneBatch<Number> rest;
-    rest.far_limit = lanes_.far_limit;
-    std::size_t place[LaneBatch<Number>::capacity];
-    for (std::size_t i = 0; i < lanes_.size; ++i) {
-      if (!wanted[i]) continue;
-      place[rest.size] = i;
-      rest.take(lanes_, i);
-      rest.start[rest.size - 1] = static_cast<Number>(surfaces.t[i]);
-    }
-    rest.any_start = true;
-    const HitBatch<Number> hits = job_.cells().nearest_hit(rest, job_.budget);
-    for (std::size_t k = 0; k < rest.size; ++k) {
-      tally_.steps += hits.steps[k];
-      put(hits, k, place[k], surfaces);
-    }
-  }
-
- private:
-  void put(const HitBatch<Number>& hits, std::size_t from, std::size_t i, Surfaces& surfaces) {
-    const bool escaped = hits.ending[from] == Ending::escaped;
-    const Number t = escaped ? Number(1) : hits.t[from];
-    surfaces.t[i] = static_cast<float>(t);
-    surfaces.x[i] = static_cast<float>(t * lanes_.direction_x[i]);
-    surfaces.y[i] = static_cast<float>(t * lanes_.direction_y[i]);
-    surfaces.z[i] = static_cast<float>(t * lanes_.direction_z[i]);
-    surfaces.thickness[i] = static_cast<float>(hits.exit[from] - hits.t[from]);
-    if (hits.face[from] == Face::panel) {
-      surfaces.u[i] = hits.panel_u[from];
-      surfaces.v[i] = hits.panel_v[from];
-      surfaces.normal_x[i] = hits.normal_x[from];
-      surfaces.normal_y[i] = hits.normal_y[from];
-      surfaces.any_panel = true;
-    }
-    surfaces.face[i] = hits.face[from];
-    surfaces.ending[i] = hits.ending[from];
-    surfaces.material[i] = job_.open().of(hits.ending[from], hits.material[from]);
-    surfaces.item[i] = hits.item[from];
-    surfaces.steps[i] = hits.steps[from];
-    surfaces.all_hit = surfaces.all_hit && hits.ending[from] == Ending::hit;
-  }
-
-  const RenderJob& job_;
-  const LaneBatch<Number>& lanes_;
-  Tally& tally_;
-};
-
 template <class Number>
 void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   const std::size_t samples = job.offsets.size();
@@ -136,10 +72,11 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   const bool own_center = job.data() && (samples > 1 || !job.colors());
   if (job.colors()) {
     const float share = 1.0f / static_cast<float>(samples);
-    for (const SampleOffset& offset : job.offsets) {
-      aim(job, block, offset, lanes);
-      LaneSight<Number> sight(job, lanes, tally);
-      look(job, sight, share, &offset == &job.offsets.front(), colors, job.data() && !own_center ? &solid : nullptr, tally);
+    for (std::size_t s = 0; s < samples; ++s) {
+      aim(job, block, job.offsets[s], lanes);
+      LaneSight<Number> sight(job, lanes, tally, true);
+      const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
+      look(job, sight, place, share, s == 0, colors, job.data() && !own_center ? &solid : nullptr, tally);
     }
     for (int row = 0; row < block.height; ++row) {
       write_colors(job, block.x, block.y + row, block.width, colors,
@@ -149,8 +86,8 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   if (own_center || !job.colors()) {
     Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
-    LaneSight<Number> sight(job, lanes, tally);
-    look(job, sight, 0, true, unused, &solid, tally);
+    LaneSight<Number> sight(job, lanes, tally, true);
+    look(job, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &solid, tally, true);
   }
   if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "render/job.hpp"
@@ -54,19 +55,27 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   frame.cost.compile_ms = world.compile_ms();
   const Fog& fog = world.room().fog;
   const Viewing view = viewing(camera, budget.frame.size());
+  const PaintTable paint(world.materials(), world.textures(), camera.eye, budget.texture,
+                         1 / view.focal, static_cast<float>(world.room().face_shade));
+  PaintTable shadow_paint = paint;
+  shadow_paint.sampling = TextureSampling::nearest;
+  const bool wet = budget.light.wet_floor != WetFloor::none &&
+                   std::any_of(world.materials().begin(), world.materials().end(),
+                               [](const Material& material) { return material.wetness > 0; });
   RenderJob job{world,
                 camera,
                 budget,
                 options,
                 view,
-                PaintTable(world.materials(), world.textures(), camera.eye, budget.texture,
-                           1 / view.focal, static_cast<float>(world.room().face_shade)),
+                paint,
+                shadow_paint,
                 FogRow{fog.color[0], fog.color[1], fog.color[2], static_cast<float>(fog.start),
                         static_cast<float>(1 / (fog.end - fog.start))},
                 Panels(world, camera.eye),
                 sample_offsets(budget.frame.samples),
                 frame,
-                FramePlanes(frame)};
+                FramePlanes(frame),
+                wet};
   const bool columns =
       budget.rays == Rays::columns || (budget.rays == Rays::automatic && camera.level());
   if (columns) {

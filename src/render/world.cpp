@@ -49,6 +49,7 @@ World compile(const Scene& scene) {
                   fmt::format("room with {} cell maps, expected one", room.solids.size()));
     }
     validate(room.fog);
+    validate(room.light);
     check_material(scene, room.floor);
     check_material(scene, room.ceiling);
     const CellMap& map = room.solids.front();
@@ -57,7 +58,7 @@ World compile(const Scene& scene) {
       throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
                                                 material_of(*largest), scene.materials.size()));
     }
-    CompiledRoom compiled{.fog = room.fog, .has_ceiling = room.has_ceiling, .sky = room.sky};
+    CompiledRoom compiled{.fog = room.fog, .light = room.light, .has_ceiling = room.has_ceiling, .sky = room.sky};
     const auto add_material = [&](const Material& material) {
       data->materials.push_back(material);
       return static_cast<std::uint32_t>(data->materials.size() - 1);

@@ -79,18 +79,19 @@ TEST(PlayWalk, RefusesWhatIsNoScript) {
 }
 
 TEST(WalkFiles, AreReadWithPlacesInErrors) {
+  const Scene scene = test::drawn("###\n#.#\n###");
   const test::TemporaryFolder folder;
   const WalkScript script = io::read_walk_script(
       folder.write("w.yaml",
                    "radius: 0.4\nrate: 30\nmoves:\n  - {forward: 2, over: 1.5}\n"
-                   "  - {turn: 90}\n"));
+                   "  - {turn: 90}\n"), scene);
   EXPECT_EQ(script.radius, 0.4);
   ASSERT_EQ(script.moves.size(), 2u);
   EXPECT_EQ(script.moves[0].over, 1.5);
   EXPECT_DOUBLE_EQ(script.moves[1].turn, degrees(90));
   const auto refusal = [&](const std::string& text) -> std::string {
     try {
-      io::read_walk_script(folder.write("w.yaml", text));
+      io::read_walk_script(folder.write("w.yaml", text), scene);
       return "accepted";
     } catch (const Error& error) {
       return std::string(error.what()).substr(folder.path().size() + 1);

@@ -100,6 +100,13 @@ io::SceneFile open_scene(const SceneOptions& options) {
              "WIDTHxHEIGHT in pixels, 1 to 1000000 each", set);
   }
   set_all(options.sets, set);
+  for (const std::string& text : options.doors) {
+    try {
+      io::open_door_by_text(file, text);
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--open {}: {}", text, error.message()));
+    }
+  }
   return file;
 }
 
@@ -129,7 +136,10 @@ int run(const RenderCommand& command) {
     {
       ProgressBar bar("render", command.common.quiet);
       options.progress = bar.callback();
-      frame = render(compile(file.scene), file.camera, file.budget, std::move(options));
+      const World world = compile(file.scene);
+      frame = file.views.empty()
+                  ? render(world, file.camera, file.budget, std::move(options))
+                  : render_views(world, file.views, file.budget, std::move(options));
     }
     if (exr || layer == Layer::color || layer == Layer::display) {
       io::write_frame(command.output, frame);
@@ -283,7 +293,7 @@ int run(const MakeMapCommand& command) {
 int run(const WalkCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
-    const WalkScript script = io::read_walk_script(command.script);
+    const WalkScript script = io::read_walk_script(command.script, file.scene);
     const io::OutputFolder folder(command.output);
     RenderOptions options;
     options.threads = command.common.threads;

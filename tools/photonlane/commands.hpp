@@ -17,6 +17,7 @@ struct SceneOptions {
   std::string scene;
   std::string size;               ///< "WIDTHxHEIGHT", or nothing
   std::vector<std::string> sets;  ///< "KEY=VALUE"
+  std::vector<std::string> doors;  ///< "COLUMN,ROW=OPENING"
   int threads = 0;
   bool quiet = false;
   bool json = false;

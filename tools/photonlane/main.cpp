@@ -21,6 +21,11 @@ void add_scene(CLI::App& app, SceneOptions& options) {
                  "again (photonlane describe lists them)")
       ->type_name("KEY=VALUE")
       ->allow_extra_args(false);
+  app.add_option("--open", options.doors,
+                 "open a door: its cell, counted from the south-west, and 0 closed to 1 open; may "
+                 "be given again")
+      ->type_name("COLUMN,ROW=OPENING")
+      ->allow_extra_args(false);
   app.add_flag("--quiet", options.quiet, "print nothing but errors");
   app.add_flag("--json", options.json, "print JSON instead of text");
 }

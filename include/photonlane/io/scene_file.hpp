@@ -6,6 +6,7 @@
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/render/camera.hpp"
 #include "photonlane/render/scene.hpp"
+#include "photonlane/render/views.hpp"
 
 namespace photonlane::io {
 
@@ -28,6 +29,7 @@ struct SceneFile {
   Scene scene;
   std::vector<TextureSource> texture_sources;  ///< one a texture of the scene
   Camera camera;
+  std::vector<View> views;  ///< several eyes in one frame; empty: the camera alone
   Budget budget;
   std::vector<Note> notes;  ///< such as legend entries that no cell uses
 };
@@ -48,6 +50,10 @@ std::string scene_text(const SceneFile& file);
 /// (usage) for unknown names, with the nearest right word, Error (input) for values that do not
 /// fit.
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value);
+
+/// Opens a door of the scene: "COLUMN,ROW=OPENING". Throws Error (usage) for other text, Error
+/// (input) where no door is or for an opening that is not 0 to 1.
+void open_door_by_text(SceneFile& file, const std::string& text);
 
 /// Every key of a scene file, for people (Markdown) and for editors (JSON Schema).
 std::string scene_reference();

@@ -16,14 +16,17 @@ namespace photonlane::io {
 ///     - {forward: 4, over: 2}
 ///     - {turn: 90, over: 1}
 ///     - {forward: 3, turn: -45, over: 2.5}
+///     - {over: 1, cells: [{at: [16, 22], opening: 1}]}
 ///
+/// Cells are changed by their column and row from the south-west: doors are opened, others become
+/// of a material of the scene, or empty.
 /// Throws Error with file, line and column for what is not one.
-WalkScript read_walk_script(const std::string& path);
+WalkScript read_walk_script(const std::string& path, const Scene& scene);
 
 /// A walk that has been played: every step with the cost of its frame.
 struct WalkRecord {
   std::vector<WalkStep> steps;
-  std::vector<Cost> costs;
+  std::vector<Cost> costs;  ///< compile_ms is that of the edits before the frame
 
   /// Index of the step whose frame took longest; costs must not be empty.
   std::size_t slowest() const;

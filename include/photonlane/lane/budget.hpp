@@ -60,6 +60,50 @@ struct TextureBudget {
   int taps = 4;  ///< lookups along the longer side of a pixel's footprint
 };
 
+/// Where the sun is shut out.
+enum class SunShadows {
+  none,   ///< nowhere
+  probe,  ///< where one look at the map, a fixed way toward the sun, finds something
+  traced  ///< where a ray toward the sun meets something
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<SunShadows>{"none", "probe",
+                                                                          "traced"};
+
+/// Where lamps are shut out.
+enum class LampShadows { none, traced };
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<LampShadows>{"none", "traced"};
+
+/// How it gets darker toward corners.
+enum class Corners {
+  none,
+  neighbors,  ///< by which neighboring cells are walls
+  sampled,    ///< by rays over the half space above the surface
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<Corners>{"none", "neighbors",
+                                                                       "sampled"};
+
+/// What a wet floor shows.
+enum class WetFloor {
+  none,
+  mirrored,  ///< the map upside down, a quarter as bright from every angle
+  traced,    ///< a bounce: sprites, lights, water's share by the angle, roughness
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<WetFloor>{"none", "mirrored",
+                                                                        "traced"};
+
+struct LightBudget {
+  SunShadows sun_shadows = SunShadows::traced;
+  double probe = 0.7;  ///< meters toward the sun, in the plan
+  LampShadows lamp_shadows = LampShadows::traced;
+  Corners corners = Corners::neighbors;
+  int corner_samples = 16;
+  WetFloor wet_floor = WetFloor::traced;
+};
+
 struct PassBudget {
   int limit = 12;  ///< surfaces a lane may look through
 };
@@ -70,6 +114,7 @@ struct Budget {
   FrameBudget frame;
   CellBudget cells;
   TextureBudget texture;
+  LightBudget light;
   PassBudget passes;
   Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;

@@ -11,6 +11,9 @@ struct Tally {
   std::uint64_t hits = 0;     ///< lanes that ended at a solid
   std::uint64_t escaped = 0;  ///< lanes that met nothing up to the far limit
   std::uint64_t spent = 0;    ///< lanes that ran out of budget
+  std::uint64_t shadow_lanes = 0;     ///< toward lights and over half spaces
+  std::uint64_t bounces = 0;          ///< from wet floors
+  std::uint64_t secondary_steps = 0;  ///< of both
 
   double steps_per_lane() const {
     return lanes == 0 ? 0 : static_cast<double>(steps) / static_cast<double>(lanes);
@@ -21,6 +24,9 @@ struct Tally {
     hits += other.hits;
     escaped += other.escaped;
     spent += other.spent;
+    shadow_lanes += other.shadow_lanes;
+    bounces += other.bounces;
+    secondary_steps += other.secondary_steps;
     return *this;
   }
   bool operator==(const Tally&) const = default;

@@ -6,6 +6,7 @@
 
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/light/fog.hpp"
+#include "photonlane/light/lights.hpp"
 #include "photonlane/light/material.hpp"
 #include "photonlane/light/sky.hpp"
 #include "photonlane/light/texture.hpp"
@@ -16,6 +17,7 @@ namespace photonlane {
 /// A space of its own with what stands in it.
 struct Room {
   Fog fog;
+  Lighting light;
   Material floor{.base = {0.22f, 0.20f, 0.18f}};
   Material ceiling{.base = {0.16f, 0.18f, 0.22f}};
   bool has_ceiling = true;   ///< false: lanes that rise above the walls leave the room

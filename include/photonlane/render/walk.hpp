@@ -10,12 +10,21 @@
 
 namespace photonlane {
 
+/// A change of a cell during a move: a door opens or closes evenly over the move's time, anything
+/// else happens at its start.
+struct WalkEdit {
+  CellPlace place;
+  std::optional<double> opening;  ///< of the door there
+  std::optional<Cell> cell;       ///< what stands there from now on
+};
+
 /// One move of a script, spread evenly over its time.
 struct WalkMove {
   double forward = 0;   ///< meters along the heading
   double sideways = 0;  ///< meters to the right
   double turn = 0;      ///< radians to the left
   double over = 1;      ///< seconds
+  std::vector<WalkEdit> cells;
 };
 std::span<const Knob<WalkMove>> walk_move_knobs();
 
@@ -35,11 +44,13 @@ struct WalkStep {
   double level = 0;    ///< meters: height of what the body stands on
   int contacts = 0;    ///< walls met since the step before
   bool in_goal = false;
+  std::vector<CellEdit> edits;  ///< what changed in the map since the step before
 };
 
 /// Plays a script from the camera's eye and heading: a step a frame, the first at time 0, the last
 /// at the end of the last move. Throws Error (input) for values out of range and for scripts of
-/// more than a million frames.
+/// more than a million frames. The map changes as the script says, and the body meets it as it is at the time. Throws Error
+/// (input) for doors that are not there and cells outside the map.
 std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script);
 
 /// The camera of a step: the eye at the body's place.

@@ -15,6 +15,7 @@ class TextureSet;
 /// A room compiled for tracing.
 struct CompiledRoom {
   Fog fog;
+  Lighting light;
   std::uint32_t floor = 0;    ///< index of its material
   std::uint32_t ceiling = 0;  ///< index of its material
   std::uint32_t open = 0;     ///< index of the material that lanes see which leave

@@ -1,0 +1,49 @@
+#pragma once
+
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "photonlane/base/knob.hpp"
+
+namespace photonlane {
+
+/// A light so far away that it comes from one direction.
+struct Sun {
+  double heading = 2.4;     ///< radians, counterclockwise from east: where it stands
+  double elevation = 0.35;  ///< radians above the horizon
+  Color color{0.95f, 0.70f, 0.45f};
+};
+std::span<const Knob<Sun>> sun_knobs();
+
+/// A lamp that reaches as far as its range: (1 - (distance / range)^2)^2 of its color.
+struct Lamp {
+  Vec3d place{0, 0, 2};
+  Color color{1, 0.85f, 0.6f};
+  double range = 6;  ///< meters
+};
+std::span<const Knob<Lamp>> lamp_knobs();
+
+/// The light in a room. What comes from several places adds up as 1 - (1 - a)(1 - b)..., so that no
+/// number of lights makes more than white, and none is cut off.
+struct Lighting {
+  Color ambient{1, 1, 1};    ///< from everywhere; alone it leaves all colors as they are
+  double corner_reach = 0.8;  ///< meters: how far corners are darker
+  std::optional<Sun> sun;
+  std::vector<Lamp> lamps;
+
+  bool lit() const { return sun || !lamps.empty() || (ambient != 1.0f).any(); }
+};
+std::span<const Knob<Lighting>> lighting_knobs();
+
+/// Throws Error (input) for values out of range.
+void validate(const Lighting& lighting);
+
+/// Toward the sun, unit length.
+Vec3d sun_direction(const Sun& sun);
+
+/// The share of light that water throws back, seen at an angle of that cosine from its normal
+/// (Schlick, "An Inexpensive BRDF Model for Physically-based Rendering", 1994; index 1.33).
+float water_reflectance(float cosine);
+
+}  // namespace photonlane

@@ -1,0 +1,395 @@
+#include "render/illuminate.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "photonlane/base/random.hpp"
+#include "photonlane/base/trigonometry.hpp"
+#include "photonlane/grid/body.hpp"
+#include "render/lane_sight.hpp"
+
+namespace photonlane {
+namespace {
+
+/// Light per channel, a value a lane.
+struct Light {
+  alignas(64) float red[Surfaces::capacity];
+  alignas(64) float green[Surfaces::capacity];
+  alignas(64) float blue[Surfaces::capacity];
+};
+
+/// Rays start this far off what they leave, in meters: more than rounding, less than anybody sees.
+float lift(float coordinate) { return 2e-3f + 1e-6f * std::abs(coordinate); }
+
+/// Lanes of a batch that ask for something, side by side.
+struct Asking {
+  LaneBatch<float> lanes;
+  std::size_t of[Surfaces::capacity];
+
+  void add(const RenderJob& job, const Surfaces& surfaces, std::size_t i, const Normal& normal,
+           float direction_x, float direction_y, float direction_z) {
+    const std::size_t k = lanes.size++;
+    const Vec3d& eye = job.camera.eye;
+    const auto x = static_cast<float>(eye.x() + surfaces.x[i]);
+    const auto y = static_cast<float>(eye.y() + surfaces.y[i]);
+    lanes.x[k] = x + normal.x * lift(x);
+    lanes.y[k] = y + normal.y * lift(y);
+    lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + normal.z * lift(0);
+    lanes.direction_x[k] = direction_x;
+    lanes.direction_y[k] = direction_y;
+    lanes.direction_z[k] = direction_z;
+    of[k] = i;
+  }
+};
+
+/// How much light comes along lanes from beyond a limit each (null: from as far as they run):
+/// nothing through what hides all, the rest through panes.
+void come_through(const RenderJob& job, const LaneBatch<float>& lanes, const float* limit,
+                  Light& light, Tally& tally) {
+  tally.shadow_lanes += lanes.size;
+  std::fill_n(light.red, lanes.size, 1.0f);
+  std::fill_n(light.green, lanes.size, 1.0f);
+  std::fill_n(light.blue, lanes.size, 1.0f);
+  LaneSight<float> sight(job, lanes, tally);
+  Surfaces surfaces;
+  sight.nearest(surfaces);
+  bool wanted[Surfaces::capacity];
+  std::fill_n(wanted, lanes.size, true);
+  for (int pass = 0; pass <= job.budget.passes.limit; ++pass) {
+    surfaces.pad();
+    Colors colors;
+    const bool clear = job.paint.clear;
+    if (clear) {
+      paint_surfaces(surfaces, job.shadow_paint, colors);
+      if (!job.paint.density.empty()) soften(job.paint, surfaces, colors);
+    }
+    bool any = false;
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (!wanted[i]) continue;
+      wanted[i] = false;
+      if (surfaces.ending[i] != Ending::hit) continue;
+      if (limit != nullptr && surfaces.t[i] >= limit[i]) continue;
+      const float left = clear ? std::max(0.0f, 1 - colors.alpha[i]) : 0;
+      const Color& tint = job.world.materials()[surfaces.material[i]].tint;
+      light.red[i] *= left * tint[0];
+      light.green[i] *= left * tint[1];
+      light.blue[i] *= left * tint[2];
+      wanted[i] = left > 1.0f / 256;
+      any = any || wanted[i];
+    }
+    if (!any) break;
+    sight.behind(wanted, surfaces);
+  }
+}
+
+/// Adds one more light to what there is, as 1 - (1 - a)(1 - b).
+void add_light(float& sum, float light) {
+  sum = 1 - (1 - sum) * (1 - std::clamp(light, 0.0f, 1.0f));
+}
+
+/// How squarely light falls on a surface. Panels are thin: they are lit from behind as well.
+float facing(const Surfaces& surfaces, std::size_t i, const Normal& normal, float x, float y,
+             float z) {
+  const float cosine = normal.x * x + normal.y * y + normal.z * z;
+  return surfaces.face[i] == Face::panel ? 0.5f + 0.5f * cosine : std::max(cosine, 0.0f);
+}
+
+/// True where something stands at a place in the map that reaches above a height.
+bool stands(const CellMap& map, double x, double y, double height) {
+  double column = std::floor(x / map.cell_size);
+  double row = std::floor(y / map.cell_size);
+  if (map.repeat) {
+    column -= map.width * std::floor(column / map.width);
+    row -= map.height * std::floor(row / map.height);
+  }
+  if (!(column >= 0 && row >= 0 && column < map.width && row < map.height)) return false;
+  const int cell_x = static_cast<int>(column);
+  const int cell_y = static_cast<int>(row);
+  if (map.at(cell_x, cell_y) == empty_cell) return false;
+  const CellForm* form = map.form(cell_x, cell_y);
+  if (form == nullptr) return true;
+  return form->shape == CellShape::block && (form->height == 0 || form->height > height);
+}
+
+void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& surfaces,
+             Light& light, Tally& tally) {
+  const Sun& sun = *job.world.room().light.sun;
+  const Vec3d direction = sun_direction(sun);
+  const auto x = static_cast<float>(direction.x());
+  const auto y = static_cast<float>(direction.y());
+  const auto z = static_cast<float>(direction.z());
+  const auto shine = [&](std::size_t i, float square, float red, float green, float blue) {
+    add_light(light.red[i], sun.color[0] * square * red);
+    add_light(light.green[i], sun.color[1] * square * green);
+    add_light(light.blue[i], sun.color[2] * square * blue);
+  };
+  const double across = std::hypot(direction.x(), direction.y());
+  Asking asking;
+  float squares[Surfaces::capacity];
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::hit) continue;
+    const Normal normal = normal_of(surfaces, i);
+    const float square = facing(surfaces, i, normal, x, y, z);
+    if (square <= 0) continue;
+    if (budget.sun_shadows == SunShadows::none) {
+      shine(i, square, 1, 1, 1);
+    } else if (budget.sun_shadows == SunShadows::probe) {
+      const double way = across > 0 ? budget.probe / across : 0;
+      const Vec3d from = job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+      const bool hidden = stands(job.cells().map(), from.x() + way * direction.x(),
+                                 from.y() + way * direction.y(), from.z() + way * direction.z());
+      if (!hidden) shine(i, square, 1, 1, 1);
+    } else {
+      squares[asking.lanes.size] = square;
+      asking.add(job, surfaces, i, normal, x, y, z);
+    }
+  }
+  if (asking.lanes.size == 0) return;
+  asking.lanes.far_limit = static_cast<float>(job.budget.far_limit);
+  Light through;
+  come_through(job, asking.lanes, nullptr, through, tally);
+  for (std::size_t k = 0; k < asking.lanes.size; ++k) {
+    shine(asking.of[k], squares[k], through.red[k], through.green[k], through.blue[k]);
+  }
+}
+
+void add_lamp(const RenderJob& job, const LightBudget& budget, const Lamp& lamp,
+              const Surfaces& surfaces, Light& light, Tally& tally) {
+  const Vec3d from_eye = lamp.place - job.camera.eye;
+  const auto range = static_cast<float>(lamp.range);
+  Asking asking;
+  float strength[Surfaces::capacity];
+  float distance[Surfaces::capacity];
+  const auto shine = [&](std::size_t i, float amount, float red, float green, float blue) {
+    add_light(light.red[i], lamp.color[0] * amount * red);
+    add_light(light.green[i], lamp.color[1] * amount * green);
+    add_light(light.blue[i], lamp.color[2] * amount * blue);
+  };
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::hit) continue;
+    const float dx = static_cast<float>(from_eye.x()) - surfaces.x[i];
+    const float dy = static_cast<float>(from_eye.y()) - surfaces.y[i];
+    const float dz = static_cast<float>(from_eye.z()) - surfaces.z[i];
+    const float square = dx * dx + dy * dy + dz * dz;
+    if (square >= range * range || square == 0) continue;
+    const float length = std::sqrt(square);
+    const Normal normal = normal_of(surfaces, i);
+    const float fade = 1 - square / (range * range);
+    const float amount =
+        fade * fade * facing(surfaces, i, normal, dx / length, dy / length, dz / length);
+    if (amount <= 0) continue;
+    if (budget.lamp_shadows == LampShadows::none) {
+      shine(i, amount, 1, 1, 1);
+      continue;
+    }
+    strength[asking.lanes.size] = amount;
+    distance[asking.lanes.size] = length;
+    asking.add(job, surfaces, i, normal, dx / length, dy / length, dz / length);
+  }
+  if (asking.lanes.size == 0) return;
+  asking.lanes.far_limit = range;
+  Light through;
+  come_through(job, asking.lanes, distance, through, tally);
+  for (std::size_t k = 0; k < asking.lanes.size; ++k) {
+    shine(asking.of[k], strength[k], through.red[k], through.green[k], through.blue[k]);
+  }
+}
+
+/// What is left of the light from everywhere near the walls around a place, guessed from which
+/// neighboring cells have something standing: half of it at the foot of a wall, a quarter less at a
+/// single corner, as the half space above would be hidden, falling off with the square of the
+/// distance within `reach`.
+class CornerGuess {
+ public:
+  CornerGuess(const CellMap& map, bool has_ceiling, double reach)
+      : map_(map), has_ceiling_(has_ceiling), reach_(std::min(reach, map.cell_size)) {}
+
+  float at(const Vec3d& place, Face face) const {
+    switch (face) {
+      case Face::floor:
+        return level(place, place.z() + 1e-3);
+      case Face::ceiling:
+        return level(place, place.z() - 1e-3);
+      case Face::east:
+        return wall(place, {1, 0});
+      case Face::west:
+        return wall(place, {-1, 0});
+      case Face::north:
+        return wall(place, {0, 1});
+      case Face::south:
+        return wall(place, {0, -1});
+      default:
+        return 1;
+    }
+  }
+
+ private:
+  double near(double distance) const { return std::max(0.0, 1 - distance / reach_); }
+  bool stands_at(double column, double row, double height) const {
+    return stands(map_, (column + 0.5) * map_.cell_size, (row + 0.5) * map_.cell_size, height);
+  }
+
+  float level(const Vec3d& place, double height) const {
+    const double size = map_.cell_size;
+    const double column = std::floor(place.x() / size);
+    const double row = std::floor(place.y() / size);
+    const double x = place.x() - column * size;
+    const double y = place.y() - row * size;
+    double left = 1;
+    bool side[4];
+    const double distance[4] = {size - x, x, size - y, y};
+    constexpr int dx[4] = {1, -1, 0, 0};
+    constexpr int dy[4] = {0, 0, 1, -1};
+    for (int i = 0; i < 4; ++i) {
+      side[i] = stands_at(column + dx[i], row + dy[i], height);
+      if (side[i]) left *= 1 - 0.5 * near(distance[i]) * near(distance[i]);
+    }
+    for (int i = 0; i < 2; ++i) {
+      for (int j = 2; j < 4; ++j) {
+        if (side[i] || side[j] || !stands_at(column + dx[i], row + dy[j], height)) continue;
+        const double w = near(std::hypot(distance[i], distance[j]));
+        left *= 1 - 0.25 * w * w;
+      }
+    }
+    return static_cast<float>(left);
+  }
+
+  float wall(const Vec3d& place, const Vec2d& normal) const {
+    const double size = map_.cell_size;
+    const Vec2d front = Vec2d(place.x(), place.y()) + 1e-3 * normal;
+    const double column = std::floor(front.x() / size);
+    const double row = std::floor(front.y() / size);
+    const Vec2d along(-normal.y(), normal.x());
+    double left = 1;
+    for (const int sign : {-1, 1}) {
+      if (!stands_at(column + sign * along.x(), row + sign * along.y(), place.z())) continue;
+      const double x = std::abs(along.x()) > 0 ? front.x() - column * size : front.y() - row * size;
+      const bool upward = sign * (along.x() + along.y()) > 0;
+      const double w = near(upward ? size - x : x);
+      left *= 1 - 0.5 * w * w;
+    }
+    const double foot = standing_level(map_, front);
+    const double low = near(place.z() - foot);
+    left *= 1 - 0.5 * low * low;
+    if (has_ceiling_) {
+      const double high = near(map_.wall_height - place.z());
+      left *= 1 - 0.5 * high * high;
+    }
+    return static_cast<float>(left);
+  }
+
+  const CellMap& map_;
+  bool has_ceiling_;
+  double reach_;
+};
+
+/// The share of the directions above each surface, weighed by their cosine, that run free for the
+/// reach of corners: rays along a spiral (Vogel, "A Better Way to Construct the Sunflower Head",
+/// 1979), turned by chance for each pixel.
+void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
+                    const Surfaces& surfaces, float* open, Tally& tally) {
+  const auto reach = static_cast<float>(job.world.room().light.corner_reach);
+  float turn[Surfaces::capacity];
+  int hidden[Surfaces::capacity] = {};
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const RandomKey key{.pixel = place.pixel(i), .sample = static_cast<std::uint32_t>(place.sample)};
+    turn[i] = random_uniform(key, 7);
+  }
+  for (int s = 0; s < samples; ++s) {
+    Asking asking;
+    asking.lanes.far_limit = reach;
+    const double radius = std::sqrt((s + 0.5) / samples);
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (surfaces.ending[i] != Ending::hit) continue;
+      const Normal n = normal_of(surfaces, i);
+      const auto [sine, cosine] = sine_cosine(2 * pi * (0.38196601125 * s + turn[i]));
+      const auto a = static_cast<float>(radius * cosine);
+      const auto b = static_cast<float>(radius * sine);
+      const auto c = static_cast<float>(std::sqrt(1 - radius * radius));
+      // Two directions across the normal, for normals along z or in the plan.
+      const bool level = n.z != 0;
+      const float ax = level ? 1 : -n.y;
+      const float ay = level ? 0 : n.x;
+      const float bx = 0;
+      const float by = level ? 1 : 0;
+      const float bz = level ? 0 : 1;
+      asking.add(job, surfaces, i, n, n.x * c + ax * a + bx * b, n.y * c + ay * a + by * b,
+                 n.z * c + bz * b);
+    }
+    tally.shadow_lanes += asking.lanes.size;
+    const HitBatch<float> hits = job.cells().nearest_hit(asking.lanes, job.budget);
+    for (std::size_t k = 0; k < asking.lanes.size; ++k) {
+      tally.secondary_steps += hits.steps[k];
+      hidden[asking.of[k]] += hits.ending[k] == Ending::hit;
+    }
+  }
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    open[i] = 1 - static_cast<float>(hidden[i]) / static_cast<float>(samples);
+  }
+}
+
+void add_ambient(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
+                 const Surfaces& surfaces, Light& light, Tally& tally) {
+  const CompiledRoom& room = job.world.room();
+  float open[Surfaces::capacity];
+  std::fill_n(open, surfaces.size, 1.0f);
+  if (budget.corners == Corners::sampled) {
+    sample_corners(job, budget.corner_samples, place, surfaces, open, tally);
+  } else if (budget.corners == Corners::neighbors) {
+    const CornerGuess guess(job.cells().map(), room.has_ceiling, room.light.corner_reach);
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (surfaces.ending[i] != Ending::hit) continue;
+      open[i] = guess.at(job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
+                         surfaces.face[i]);
+    }
+  }
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    light.red[i] = room.light.ambient[0] * open[i];
+    light.green[i] = room.light.ambient[1] * open[i];
+    light.blue[i] = room.light.ambient[2] * open[i];
+  }
+}
+
+}  // namespace
+
+Normal normal_of(const Surfaces& surfaces, std::size_t i) {
+  switch (surfaces.face[i]) {
+    case Face::east:
+      return {1, 0, 0};
+    case Face::west:
+      return {-1, 0, 0};
+    case Face::north:
+      return {0, 1, 0};
+    case Face::south:
+      return {0, -1, 0};
+    case Face::floor:
+      return {0, 0, 1};
+    case Face::ceiling:
+      return {0, 0, -1};
+    case Face::panel:
+      return {surfaces.normal_x[i], surfaces.normal_y[i], 0};
+    case Face::inside:
+    case Face::none:
+      break;
+  }
+  return {};
+}
+
+void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
+                const Surfaces& surfaces, Colors& colors, Tally& tally) {
+  const Lighting& lighting = job.world.room().light;
+  if (!lighting.lit()) return;
+  Light light;
+  add_ambient(job, budget, place, surfaces, light, tally);
+  if (lighting.sun) add_sun(job, budget, surfaces, light, tally);
+  for (const Lamp& lamp : lighting.lamps) add_lamp(job, budget, lamp, surfaces, light, tally);
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::hit) continue;
+    const auto glow = static_cast<float>(job.world.materials()[surfaces.material[i]].glow);
+    colors.red[i] *= std::max(light.red[i], glow);
+    colors.green[i] *= std::max(light.green[i], glow);
+    colors.blue[i] *= std::max(light.blue[i], glow);
+  }
+}
+
+}  // namespace photonlane

@@ -1,0 +1,112 @@
+#pragma once
+
+#include "render/batches.hpp"
+#include "render/job.hpp"
+#include "render/look.hpp"
+
+namespace photonlane {
+
+/// Lanes that are traced one by one: of pixels, shadows, bounces.
+template <class Number>
+class LaneSight final : public Sight {
+ public:
+  /// `counts`: these lanes are the frame's own, and how they end is told.
+  LaneSight(const RenderJob& job, const LaneBatch<Number>& lanes, Tally& tally, bool counts = false)
+      : job_(job), lanes_(lanes), tally_(tally), counts_(counts) {}
+
+  void nearest(Surfaces& surfaces) override {
+    const HitBatch<Number> hits = job_.cells().nearest_hit(lanes_, job_.budget);
+    if (counts_) {
+      count(hits, lanes_.size, tally_);
+    } else {
+      for (std::size_t i = 0; i < lanes_.size; ++i) tally_.secondary_steps += hits.steps[i];
+    }
+    surfaces.size = lanes_.size;
+    surfaces.any_panel = false;
+    surfaces.all_hit = true;
+    for (std::size_t i = 0; i < lanes_.size; ++i) put(hits, i, i, surfaces);
+  }
+
+  void behind(const bool* wanted, Surfaces& surfaces) override {
+    LaneBatch<Number> rest;
+    rest.far_limit = lanes_.far_limit;
+    rest.any_start = true;
+    std::size_t place[LaneBatch<Number>::capacity];
+    for (std::size_t i = 0; i < lanes_.size; ++i) {
+      if (!wanted[i]) continue;
+      place[rest.size] = i;
+      rest.take(lanes_, i);
+      rest.start[rest.size - 1] = static_cast<Number>(surfaces.t[i]);
+    }
+    const HitBatch<Number> hits = job_.cells().nearest_hit(rest, job_.budget);
+    for (std::size_t k = 0; k < rest.size; ++k) {
+      (counts_ ? tally_.steps : tally_.secondary_steps) += hits.steps[k];
+      put(hits, k, place[k], surfaces);
+    }
+  }
+
+  void mirrored(const Surfaces& surfaces, const bool* wanted, Surfaces& image) override {
+    LaneBatch<Number> turned = lanes_;
+    for (std::size_t i = 0; i < lanes_.size; ++i) {
+      turned.z[i] = -lanes_.z[i];
+      turned.direction_z[i] = -lanes_.direction_z[i];
+      // Just above the floor, where the lane met it.
+      const auto t = static_cast<Number>(wanted[i] ? surfaces.t[i] : 0);
+      turned.x[i] += t * turned.direction_x[i];
+      turned.y[i] += t * turned.direction_y[i];
+      turned.z[i] = Number(1e-3);
+    }
+    LaneSight sight(job_, turned, tally_);
+    sight.nearest(image);
+  }
+
+  void rays(const Surfaces&, LaneRays& rays) const override {
+    const Vec3d& eye = job_.camera.eye;
+    rays.size = lanes_.size;
+    for (std::size_t i = 0; i < lanes_.size; ++i) {
+      rays.x[i] = static_cast<float>(lanes_.direction_x[i]);
+      rays.y[i] = static_cast<float>(lanes_.direction_y[i]);
+      rays.z[i] = static_cast<float>(lanes_.direction_z[i]);
+      rays.from_x[i] = static_cast<float>(lanes_.x[i] - eye.x());
+      rays.from_y[i] = static_cast<float>(lanes_.y[i] - eye.y());
+      rays.from_z[i] = static_cast<float>(lanes_.z[i] - eye.z());
+    }
+  }
+
+ private:
+  void put(const HitBatch<Number>& hits, std::size_t from, std::size_t i, Surfaces& surfaces) {
+    const bool escaped = hits.ending[from] == Ending::escaped;
+    const Number t = escaped ? Number(1) : hits.t[from];
+    const Vec3d& eye = job_.camera.eye;
+    // Directions stand for what is not met.
+    const auto place = [&](Number start, double of_eye, Number direction) {
+      const Number offset = escaped ? Number(0) : start - static_cast<Number>(of_eye);
+      return static_cast<float>(offset + t * direction);
+    };
+    surfaces.t[i] = static_cast<float>(t);
+    surfaces.x[i] = place(lanes_.x[i], eye.x(), lanes_.direction_x[i]);
+    surfaces.y[i] = place(lanes_.y[i], eye.y(), lanes_.direction_y[i]);
+    surfaces.z[i] = place(lanes_.z[i], eye.z(), lanes_.direction_z[i]);
+    surfaces.thickness[i] = static_cast<float>(hits.exit[from] - hits.t[from]);
+    if (hits.face[from] == Face::panel) {
+      surfaces.u[i] = hits.panel_u[from];
+      surfaces.v[i] = hits.panel_v[from];
+      surfaces.normal_x[i] = hits.normal_x[from];
+      surfaces.normal_y[i] = hits.normal_y[from];
+      surfaces.any_panel = true;
+    }
+    surfaces.face[i] = hits.face[from];
+    surfaces.ending[i] = hits.ending[from];
+    surfaces.material[i] = job_.open().of(hits.ending[from], hits.material[from]);
+    surfaces.item[i] = hits.item[from];
+    surfaces.steps[i] = hits.steps[from];
+    surfaces.all_hit = surfaces.all_hit && hits.ending[from] == Ending::hit;
+  }
+
+  const RenderJob& job_;
+  const LaneBatch<Number>& lanes_;
+  Tally& tally_;
+  bool counts_;
+};
+
+}  // namespace photonlane
