@@ -32,4 +32,13 @@ PanelBox panel_box(const CellForm& form, double cell_size) {
   return box;
 }
 
+bool stands_at(const CellForm& form, double cell_size, double x, double y) {
+  if (form.shape == CellShape::block) return true;
+  const PanelBox box = panel_box(form, cell_size);
+  const double dx = x - box.center_x;
+  const double dy = y - box.center_y;
+  return std::abs(dx * box.along_x + dy * box.along_y) <= box.half_length &&
+         std::abs(dy * box.along_x - dx * box.along_y) <= box.half_width;
+}
+
 }  // namespace photonlane

@@ -140,8 +140,6 @@ void read_form(const Node& node, Scene& scene, LegendEntry& entry) {
         pair.first.refuse(fmt::format("{} of an empty cell, expected a material", key));
       }
     }
-  } else if (form.floor >= 0) {
-    node.find("floor")->refuse("a floor below a wall, expected it in an empty cell");
   }
   if (tint != nullptr) entry.cell = tinted(*tint, entry.cell, scene);
   if (form != CellForm{}) entry.form = form;

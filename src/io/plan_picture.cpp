@@ -46,23 +46,62 @@ PlanScale fit(const CellMap& map, Size size) {
   return {scale, (size.width - wide * scale) / 2, (size.height - high * scale) / 2, high};
 }
 
+/// What a material looks like from far away: its base times the mean of its texture.
+std::vector<Color> mean_colors(const Scene& scene) {
+  std::array<float, 256> linear{};
+  for (int i = 0; i < 256; ++i) linear[i] = from_display(static_cast<float>(i) / 255);
+  std::vector<Color> means;
+  for (const Texture& texture : scene.textures) {
+    Eigen::Array3d sum(0, 0, 0);
+    double weight = 1e-9;
+    for (const std::uint32_t texel : texture.texels) {
+      const double alpha = (texel >> 24) / 255.0;
+      sum += alpha * Eigen::Array3d(linear[texel & 255], linear[texel >> 8 & 255],
+                                    linear[texel >> 16 & 255]);
+      weight += alpha;
+    }
+    means.push_back((sum / weight).cast<float>());
+  }
+  std::vector<Color> colors;
+  for (const Material& material : scene.materials) {
+    const Color mean = material.texture < 0 ? Color(1, 1, 1) : means[material.texture];
+    colors.push_back(material.base * mean);
+  }
+  return colors;
+}
+
 /// The cells, each pixel the mean of up to 4x4 places in it, so that maps with more cells than
-/// pixels do not shimmer.
+/// pixels do not shimmer. Low blocks and floors of their own are darker than walls.
 Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
   const CellMap& map = scene.room().solids.front();
+  const std::vector<Color> colors = mean_colors(scene);
   const auto linear = [](const Rgb& bytes) {
     return Color(from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
                  from_display(bytes[2] / 255.0f));
   };
   const Color outside = linear(ground);
   const Color empty = linear(floor_color);
+  const auto mixed = [](const Color& a, const Color& b, float share) -> Color {
+    return a + (b - a) * share;
+  };
   const auto color_at = [&](double px, double py) -> Color {
-    const double cell_x = std::floor((px - frame.left) / frame.scale / map.cell_size);
-    const double cell_y =
-        std::floor((frame.height - (py - frame.top) / frame.scale) / map.cell_size);
+    const double x = (px - frame.left) / frame.scale / map.cell_size;
+    const double y = (frame.height - (py - frame.top) / frame.scale) / map.cell_size;
+    const double cell_x = std::floor(x);
+    const double cell_y = std::floor(y);
     if (cell_x < 0 || cell_y < 0 || cell_x >= map.width || cell_y >= map.height) return outside;
-    const Cell cell = map.at(static_cast<int>(cell_x), static_cast<int>(cell_y));
-    return cell == empty_cell ? empty : scene.materials[material_of(cell)].base;
+    const int column = static_cast<int>(cell_x);
+    const int row = static_cast<int>(cell_y);
+    const Cell cell = map.at(column, row);
+    const CellForm* form = map.form(column, row);
+    if (form == nullptr) return cell == empty_cell ? empty : colors[material_of(cell)];
+    const Color floor = form->floor < 0 ? empty : mixed(empty, colors[form->floor], 0.25f);
+    if (cell == empty_cell || !stands_at(*form, map.cell_size, x - cell_x, y - cell_y)) {
+      return floor;
+    }
+    if (form->height == 0) return colors[material_of(cell)];
+    const Color& top = form->top < 0 ? colors[material_of(cell)] : colors[form->top];
+    return mixed(floor, top, 0.5f);
   };
   Picture picture(size);
   for (int y = 0; y < size.height; ++y) {
@@ -78,6 +117,19 @@ Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
     }
   }
   return picture;
+}
+
+void draw_sprites(const Canvas& canvas, const PlanScale& frame, const Scene& scene) {
+  const std::vector<Color> colors = mean_colors(scene);
+  for (const Sprite& sprite : scene.room().sprites) {
+    const std::uint32_t texel = pack_texel(colors[sprite.material]);
+    canvas.set_color({static_cast<std::uint8_t>(texel), static_cast<std::uint8_t>(texel >> 8),
+                      static_cast<std::uint8_t>(texel >> 16)},
+                     0.8);
+    cairo_arc(canvas.context(), frame.x(sprite.foot.x()), frame.y(sprite.foot.y()),
+              std::max(2.0, 0.3 * sprite.width * frame.scale), 0, 2 * pi);
+    cairo_fill(canvas.context());
+  }
 }
 
 void draw_mark(const Canvas& canvas, const PlanScale& frame, const CellMap& map, CellPlace place,
@@ -154,6 +206,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   const CellMap& map = scene.room().solids.front();
   const PlanScale frame = fit(map, size);
   const Canvas canvas(paint_cells(scene, frame, size));
+  draw_sprites(canvas, frame, scene);
   if (map.start) draw_mark(canvas, frame, map, *map.start, start_color);
   if (map.goal) draw_mark(canvas, frame, map, *map.goal, goal_color);
   if (options.rays > 0) draw_rays(canvas, frame, world, camera, budget, options.rays);

@@ -173,7 +173,7 @@ const std::vector<SceneNode>& scene_nodes() {
          ""},
         {"tint", "a color", "multiplies the material's base color", ""},
         {"top", "a material name", "the top of a low block; as its sides unless given", ""},
-        {"floor", "a material name", "the floor of an empty cell; the room's unless given", ""}}},
+        {"floor", "a material name", "the floor of the cell, where it is seen; the room's unless given", ""}}},
       {"budget", "what a frame may spend", infos(budget_knobs()), {}},
       {"walk",
        "a script for photonlane walk, in a file of its own",

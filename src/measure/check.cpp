@@ -38,6 +38,14 @@ void check_openings(const CellMap& map, const std::vector<std::uint8_t>& reached
 void check_materials(const Scene& scene, const CellMap& map, SceneReport& report) {
   std::vector<bool> used(scene.materials.size() + 1, false);
   for (const Cell cell : map.cells) used[cell] = true;
+  const auto use = [&](int material) {
+    if (material >= 0) used[wall_of(static_cast<std::uint32_t>(material))] = true;
+  };
+  for (const CellForm& form : map.forms) {
+    use(form.top);
+    use(form.floor);
+  }
+  for (const Sprite& sprite : scene.room().sprites) use(static_cast<int>(sprite.material));
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     if (used[i + 1]) continue;
     const bool named = i < scene.material_names.size() && !scene.material_names[i].empty();

@@ -53,13 +53,17 @@ struct CellForm {
   double opening = 0;       ///< of doors: 0 closed, 1 open
   bool reversed = false;    ///< opens toward west or south; swings on its other end
   int top = -1;             ///< material of the top; -1: that of the sides
-  int floor = -1;           ///< of empty cells: material of the floor; -1: the room's
+  int floor = -1;           ///< material of the floor, where it is seen; -1: the room's
 
   bool operator==(const CellForm&) const = default;
   bool is_door() const { return shape == CellShape::sliding || shape == CellShape::swinging; }
 };
 /// The knobs of a CellForm.
 std::span<const Knob<CellForm>> cell_form_knobs();
+
+/// True where what stands in a cell of that form covers a place in it: x and y from 0 to 1 from the
+/// cell's south-west corner.
+bool stands_at(const CellForm& form, double cell_size, double x, double y);
 
 /// A rectangle of cells seen from above. Column x covers [x, x + 1) * cell_size along the x axis,
 /// row y the same along y; row 0 is the southernmost, so that a plan drawn with north on top has
