@@ -157,7 +157,7 @@ class Tracer {
     far_[i] = std::min(lanes.far_limit, level_[i]);
     // What is met at the start itself has been met before; a surface's t may be off by rounding.
     constexpr Number slack = 1 + 8 * std::numeric_limits<Number>::epsilon();
-    start_[i] = lanes.any_start && lanes.start[i] > 0 ? lanes.start[i] * slack : Number(-1);
+    start_[i] = lanes.any_start ? lanes.start[i] * slack : Number(-1);
   }
 
   /// Takes a lane through cells that are not empty. True where it ended there; else it stands in an
