@@ -104,11 +104,13 @@ Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double ra
               double reach) {
   Contact first;
   const Vec2d to = from + way;
+  // The square end of a turned door reaches out of its cell, by (sqrt(2) - 1) / 2 of its width.
+  const double margin = map.forms.empty() ? skin : 0.11;
   const auto low = [&](int axis) {
-    return static_cast<std::int64_t>(std::floor(std::min(from[axis], to[axis]) - radius - skin));
+    return static_cast<std::int64_t>(std::floor(std::min(from[axis], to[axis]) - radius - margin));
   };
   const auto high = [&](int axis) {
-    return static_cast<std::int64_t>(std::floor(std::max(from[axis], to[axis]) + radius + skin));
+    return static_cast<std::int64_t>(std::floor(std::max(from[axis], to[axis]) + radius + margin));
   };
   for (std::int64_t y = low(1); y <= high(1); ++y) {
     for (std::int64_t x = low(0); x <= high(0); ++x) {

@@ -102,7 +102,7 @@ struct Sums {
 /// The vectors of a batch that take part, by their first lane.
 struct Active {
   std::size_t count = 0;
-  std::size_t first[Lookups::capacity / 2];
+  std::size_t first[Lookups::capacity];
 };
 
 /// The fraction of a tile.

@@ -257,8 +257,8 @@ class Sheet {
       const int order = stalk % 2 == 0 ? stalk / 2 : stalks - 1 - stalk / 2;
       const double lean =
           stalks == 1 ? 0 : (2.0 * order / (stalks - 1) - 1) + 0.25 * (random(order, 0, 20) - 0.5);
-      const double height = 0.96 - 0.34 * std::abs(lean) - 0.10 * random(order, 0, 21);
-      const double reach = 0.34 * lean;
+      const double height = 0.80 - 0.28 * std::abs(lean) - 0.10 * random(order, 0, 21);
+      const double reach = 0.24 * lean;
       const float light = 0.72f + 0.4f * random(order, 0, 22);
       const auto place = [&](double s) {
         return Vec2d(reach * std::pow(s, 1.7), height * (s - 0.12 * lean * lean * s * s));
@@ -271,7 +271,7 @@ class Sheet {
       for (int pair = 1; pair <= pairs; ++pair) {
         const double at = 0.14 + 0.86 * pair / pairs;
         const Vec2d foot = place(at);
-        const double size = 0.30 * (1.15 - 0.62 * at);
+        const double size = 0.27 * (1.15 - 0.62 * at);
         for (const int side : {-1, 1}) {
           const double angle =
               (0.5 - side * (0.30 - 0.12 * at)) * pi - 0.5 * lean + 0.3 * (random(order, pair, 23) - 0.5);
@@ -314,8 +314,8 @@ class Sheet {
       color += (recipe_.second - color) * (1 - step(1, 0.2, spot));
       put(color, there);
     };
-    wing(0.20, 0.19, 0.75, 0.22, 0.15, 0.85f);
-    wing(0.25, -0.07, -0.38, 0.25, 0.15, 1.0f);
+    wing(0.19, 0.18, 0.75, 0.20, 0.14, 0.85f);
+    wing(0.23, -0.07, -0.38, 0.235, 0.14, 1.0f);
     const double body = std::hypot(x / 0.045, (y - 0.03) / 0.24);
     put(recipe_.second * 1.1f, step(0, 0.08, 1 - body));
     return paint;
