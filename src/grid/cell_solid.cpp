@@ -27,6 +27,8 @@ CellSolid::CellSolid(CellMap map, CellSurfaces surfaces)
   validate(map_);
   const std::vector<bool>& clear = surfaces_.clear_materials;
   any_clear_ = std::find(clear.begin(), clear.end(), true) != clear.end();
+  const std::vector<bool>& volume = surfaces_.volume_materials;
+  any_volume_ = std::find(volume.begin(), volume.end(), true) != volume.end();
   distances_ = std::make_unique<Distances>(Distances{measure_distances(map_), {}});
   for (const CellForm& form : map_.forms) {
     distances_->boxes.push_back(panel_box(form, map_.cell_size));
@@ -38,6 +40,7 @@ CellSolid::CellSolid(const CellSolid& other)
       map_(other.map_),
       surfaces_(other.surfaces_),
       any_clear_(other.any_clear_),
+      any_volume_(other.any_volume_),
       distances_(std::make_unique<Distances>(*other.distances_)) {}
 
 CellSolid::~CellSolid() = default;
@@ -67,7 +70,7 @@ void CellSolid::edit(std::span<const CellEdit> edits) {
 
 template <class Number>
 HitBatch<Number> CellSolid::trace(const LaneBatch<Number>& lanes, const Budget& budget) const {
-  if (!map_.forms.empty() || lanes.any_start) {
+  if (!map_.forms.empty() || any_volume_ || lanes.any_start) {
     return trace_forms(distances_->forms(map_, surfaces_), lanes, budget);
   }
   HitBatch<Number> hits = walk_cells(distances_->map, map_, lanes, budget.cells);

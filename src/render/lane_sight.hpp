@@ -36,7 +36,7 @@ class LaneSight final : public Sight {
       if (!wanted[i]) continue;
       place[rest.size] = i;
       rest.take(lanes_, i);
-      rest.start[rest.size - 1] = static_cast<Number>(surfaces.t[i]);
+      rest.start[rest.size - 1] = met_at_[i];
     }
     const HitBatch<Number> hits = job_.cells().nearest_hit(rest, job_.budget);
     for (std::size_t k = 0; k < rest.size; ++k) {
@@ -83,6 +83,7 @@ class LaneSight final : public Sight {
       const Number offset = escaped ? Number(0) : start - static_cast<Number>(of_eye);
       return static_cast<float>(offset + t * direction);
     };
+    met_at_[i] = hits.t[from];
     surfaces.t[i] = static_cast<float>(t);
     surfaces.x[i] = place(lanes_.x[i], eye.x(), lanes_.direction_x[i]);
     surfaces.y[i] = place(lanes_.y[i], eye.y(), lanes_.direction_y[i]);
@@ -107,6 +108,7 @@ class LaneSight final : public Sight {
   const LaneBatch<Number>& lanes_;
   Tally& tally_;
   bool counts_;
+  Number met_at_[LaneBatch<Number>::capacity];
 };
 
 }  // namespace photonlane

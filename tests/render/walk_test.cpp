@@ -124,7 +124,7 @@ TEST(WalkFiles, PlayedWalksLeaveFramesWayAndSummary) {
   EXPECT_FALSE(folder.names().contains("frame-00007.png"));
   EXPECT_TRUE(folder.names().contains("plan.png"));
   const std::string csv = folder.read("path.csv");
-  EXPECT_THAT(csv, StartsWith("frame,time,x,y,heading,contacts,in_goal,cast_ms"));
+  EXPECT_THAT(csv, StartsWith("frame,time,x,y,heading,contacts,in_goal,edits,edit_ms,cast_ms"));
   EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 8);
   EXPECT_THAT(folder.read("walk.json"), HasSubstr("\"goal_reached_at\": null"));
   // The last frame is what the camera sees from where the walk ended.
@@ -132,6 +132,68 @@ TEST(WalkFiles, PlayedWalksLeaveFramesWayAndSummary) {
                       test::with_layers({Layer::display}));
   io::write_frame(folder.path() + "/again.png", last);
   EXPECT_EQ(folder.read("again.png"), folder.read("frame-00006.png"));
+}
+
+TEST(Walk, DoorsOpenWhileOneWaitsAndLetOneThrough) {
+  CellMap map = draw_cells("#########\n........>\n#########",
+                           std::vector<LegendLetter>{{U'#', wall_of(0)},
+                                                     {U'>', empty_cell, LegendLetter::Mark::goal}});
+  map.at(4, 1) = wall_of(0);
+  map.set_form(4, 1, CellForm{.shape = CellShape::sliding, .along = PanelAxis::y});
+  const Camera camera{.eye = {1.5, 1.5, 1.6}};
+  const WalkMove push{.forward = 3, .over = 1};
+  WalkMove open{.over = 1, .cells = {{.place = {4, 1}, .opening = 1}}};
+  const WalkMove on{.forward = 6, .over = 2};
+  const auto steps = walk(map, camera, {.radius = 0.2, .rate = 10, .moves = {push, open, on}});
+  EXPECT_NEAR(steps[10].place.x(), 4.46 - 0.2, 1e-3) << "the door is shut";
+  EXPECT_TRUE(steps[10].edits.empty());
+  for (int i = 11; i <= 20; ++i) {
+    ASSERT_EQ(steps[i].edits.size(), 1u) << i;
+    EXPECT_NEAR(steps[i].edits[0].form->opening, 0.1 * (i - 10), 1e-9);
+  }
+  EXPECT_TRUE(steps[22].edits.empty());
+  EXPECT_TRUE(steps.back().in_goal);
+  // Cells that appear and vanish are met as they are at the time.
+  const WalkMove wall{.over = 0.5, .cells = {{.place = {6, 1}, .cell = wall_of(0)}}};
+  EXPECT_LT(walk(map, camera, {.radius = 0.2, .rate = 10, .moves = {open, wall, on}})
+                .back()
+                .place.x(),
+            6);
+  open.cells[0].place = {3, 1};
+  EXPECT_THROW(walk(map, camera, {.moves = {open}}), Error);
+  open.cells[0].place = {40, 1};
+  EXPECT_THROW(walk(map, camera, {.moves = {open}}), Error);
+}
+
+TEST(WalkFiles, SayWhichCellsChange) {
+  const test::TemporaryFolder folder;
+  Scene scene = test::drawn("#####\n#...#\n#####");
+  CellMap& map = scene.room().solids.front();
+  map.at(2, 1) = wall_of(0);
+  map.set_form(2, 1, CellForm{.shape = CellShape::swinging});
+  const auto read = [&](const std::string& changes) {
+    return io::read_walk_script(
+        folder.write("w.yaml", "moves:\n  - {over: 1, cells: [" + changes + "]}\n"), scene);
+  };
+  const WalkScript script = read("{at: [2, 1], opening: 0.5}, {at: [1, 1], material: other}");
+  ASSERT_EQ(script.moves[0].cells.size(), 2u);
+  EXPECT_EQ(script.moves[0].cells[0].opening, 0.5);
+  EXPECT_EQ(script.moves[0].cells[1].cell, wall_of(1));
+  const auto refusal = [&](const std::string& changes) -> std::string {
+    try {
+      read(changes);
+      return "accepted";
+    } catch (const Error& error) {
+      return std::string(error.what()).substr(folder.path().size() + 1);
+    }
+  };
+  EXPECT_EQ(refusal("{at: [1, 1], opening: 0.5}"), "w.yaml:2:28: no door at column 1, row 1");
+  EXPECT_THAT(refusal("{at: [2, 1], opening: 2}"), HasSubstr("expected number, 0 to 1"));
+  EXPECT_THAT(refusal("{at: [9, 1], opening: 1}"), HasSubstr("expected integer, 0 to 4"));
+  EXPECT_THAT(refusal("{at: [2], opening: 1}"), HasSubstr("[column, row]"));
+  EXPECT_THAT(refusal("{at: [2, 1]}"), HasSubstr("one of opening and material"));
+  EXPECT_THAT(refusal("{opening: 1}"), HasSubstr("at: [column, row]"));
+  EXPECT_THAT(refusal("{at: [1, 1], material: othr}"), HasSubstr("did you mean other?"));
 }
 
 }  // namespace

@@ -178,7 +178,7 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
                                             "cells.method=leap\n$"));
   const std::string csv = folder.read("sweep/sweep.csv");
   EXPECT_THAT(csv, StartsWith("cells.method,cells.increment,total_ms,total_ms_spread,cast_ms,"
-                              "fill_ms,lanes,steps,hits,escaped,spent,rmse,psnr,ssim,largest,"
+                              "fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,bounces,rmse,psnr,ssim,largest,"
                               "share_other,depth_median,depth_p99,on_front\nleap,-,"));
   EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 4);
   const auto json = nlohmann::json::parse(folder.read("sweep/sweep.json"));
@@ -234,6 +234,49 @@ TEST_F(Tool, WalksAScript) {
             "bad.yaml:2:6: no such key 'hop'");
   EXPECT_THAT(refused("walk court.yaml --script none.yaml -o other"),
               StartsWith("none.yaml: cannot be read"));
+}
+
+TEST_F(Tool, OpensDoorsAndShowsSeveralEyes) {
+  folder.write("doors.yaml", R"(camera: {eye: [1.5, 1.5, 1.6], heading: 0}
+materials:
+  wall: {base: [0.6, 0.3, 0.2]}
+  door: {base: [0.1, 0.4, 0.2]}
+room:
+  solids:
+    - cells:
+        legend: {"#": wall, D: {material: door, shape: sliding, along: y}}
+        map: |
+          ########
+          #...D..#
+          ########
+budget:
+  frame: {width: 90, height: 60}
+)");
+  const auto depth_ahead = [&](const std::string& options) {
+    EXPECT_EQ(tool("render doors.yaml -o d.exr " + options).code, 0);
+    return io::read_frame(folder.path() + "/d.exr").values(Layer::depth)(45, 30);
+  };
+  EXPECT_NEAR(depth_ahead(""), 4.46 - 1.5, 1e-3);
+  EXPECT_NEAR(depth_ahead("--open 4,1=1"), 7 - 1.5, 1e-3);
+  EXPECT_EQ(refused("render doors.yaml -o x.png --open 3,1=1"),
+            "doors.yaml: --open 3,1=1: no door at column 3, row 1");
+  EXPECT_THAT(refused("render doors.yaml -o x.png --open 4"), HasSubstr("COLUMN,ROW=OPENING"));
+  // Two eyes, one of them looking back.
+  folder.write("two.yaml", folder.read("doors.yaml") +
+                               "views: [{width: 0.5}, {left: 0.5, width: 0.5, camera: {heading: "
+                               "180}}]\n");
+  ASSERT_EQ(tool("render two.yaml -o t.exr").code, 0);
+  const Frame two = io::read_frame(folder.path() + "/t.exr");
+  EXPECT_NEAR(two.values(Layer::depth)(22, 30), 4.46 - 1.5, 1e-3);
+  EXPECT_NEAR(two.values(Layer::depth)(67, 30), 0.5, 1e-3);
+  folder.write("w.yaml", "rate: 5\nmoves:\n  - {over: 1, cells: [{at: [4, 1], opening: 1}]}\n"
+                         "  - {forward: 4, over: 1}\n");
+  const Outcome walked = tool("walk doors.yaml --script w.yaml -o out");
+  EXPECT_EQ(walked.code, 0) << walked.errors;
+  EXPECT_THAT(walked.output, HasSubstr("ms a change of the map"));
+  const auto json = nlohmann::json::parse(folder.read("out/walk.json"));
+  EXPECT_NEAR(json["end"]["x"].get<double>(), 5.5, 1e-3) << "through the open door";
+  EXPECT_GT(json["edit_ms"].get<double>(), 0);
 }
 
 TEST_F(Tool, MakesMapsAndDrawsPlans) {

@@ -71,6 +71,7 @@ class CellSolid final : public Solid {
   CellMap map_;
   CellSurfaces surfaces_;
   bool any_clear_ = false;
+  bool any_volume_ = false;
   std::unique_ptr<Distances> distances_;
 };
 
