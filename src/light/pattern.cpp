@@ -20,7 +20,9 @@ struct Paint {
 /// Everything a pattern needs at a place: u and v in [0, 1), v from the top.
 class Sheet {
  public:
-  explicit Sheet(const TextureRecipe& recipe) : recipe_(recipe) {}
+  explicit Sheet(const TextureRecipe& recipe) : recipe_(recipe) {
+    if (recipe.pattern == Pattern::plant) grow_plant();
+  }
 
   float random(std::int64_t x, std::int64_t y, std::uint32_t dimension) const {
     const RandomKey key{.seed = static_cast<std::uint64_t>(recipe_.seed),
@@ -241,52 +243,71 @@ class Sheet {
     return {bar + (tint - bar) * glass, 1 - glass * (1 - solid)};
   }
 
-  Paint plant(double u, double v) const {
-    // Stalks rise from the foot and bend outward; leaves sit on both sides, smaller to the tip.
-    Paint paint{recipe_.color, 0};
+  /// Stalks rise from the foot and bend outward; leaves sit on both sides, smaller to the tip.
+  struct Stalk {
+    double lean, height;
+    float light;
+    Vec2d at(double s) const {
+      return {0.24 * lean * std::pow(s, 1.7), height * (s - 0.12 * lean * lean * s * s)};
+    }
+  };
+  struct PlantLeaf {
+    std::size_t stalk;
+    Vec2d foot;
+    double sine, cosine, size;
+    float tone;
+  };
+
+  void grow_plant() {
     const int stalks = std::clamp(recipe_.columns, 1, 16);
     const int pairs = std::clamp(recipe_.rows, 1, 16);
-    const double x = u - 0.5;
-    const double y = 1 - v;
-    const auto put = [&](const Color& color, float there) {
-      paint.color = paint.color + (color - paint.color) * there;
-      paint.alpha = paint.alpha + (1 - paint.alpha) * there;
-    };
     for (int stalk = 0; stalk < stalks; ++stalk) {
       // The outer ones behind, the middle ones in front.
       const int order = stalk % 2 == 0 ? stalk / 2 : stalks - 1 - stalk / 2;
       const double lean =
           stalks == 1 ? 0 : (2.0 * order / (stalks - 1) - 1) + 0.25 * (random(order, 0, 20) - 0.5);
       const double height = 0.80 - 0.28 * std::abs(lean) - 0.10 * random(order, 0, 21);
-      const double reach = 0.24 * lean;
-      const float light = 0.72f + 0.4f * random(order, 0, 22);
-      const auto place = [&](double s) {
-        return Vec2d(reach * std::pow(s, 1.7), height * (s - 0.12 * lean * lean * s * s));
-      };
-      const double s = std::clamp(y / height, 0.0, 1.0);
-      if (y <= height) {
-        const float there = 1 - step(0.006, 0.006, std::abs(x - place(s).x()));
-        put(recipe_.second * light, there);
-      }
+      stalks_.push_back({lean, height, 0.72f + 0.4f * random(order, 0, 22)});
       for (int pair = 1; pair <= pairs; ++pair) {
         const double at = 0.14 + 0.86 * pair / pairs;
-        const Vec2d foot = place(at);
-        const double size = 0.27 * (1.15 - 0.62 * at);
         for (const int side : {-1, 1}) {
-          const double angle =
-              (0.5 - side * (0.30 - 0.12 * at)) * pi - 0.5 * lean + 0.3 * (random(order, pair, 23) - 0.5);
+          const double angle = (0.5 - side * (0.30 - 0.12 * at)) * pi - 0.5 * lean +
+                               0.3 * (random(order, pair, 23) - 0.5);
           const auto [sine, cosine] = sine_cosine(angle);
-          const double dx = x - foot.x();
-          const double dy = y - foot.y();
-          float rib = 0;
-          const float there = leaf_at((dx * cosine + dy * sine) / size,
-                                      1.25 * (dy * cosine - dx * sine) / size, rib);
-          if (there <= 0) continue;
-          const float tone = light * (1 + 0.25f * (random(order, 2 * pair + side, 24) - 0.5f)) *
-                             static_cast<float>(0.70 + 0.45 * y);
-          const Color base = recipe_.color * tone;
-          put(base + (recipe_.second - base) * (0.5f * rib), there);
+          const float tone = 1 + 0.25f * (random(order, 2 * pair + side, 24) - 0.5f);
+          plant_leaves_.push_back({stalks_.size() - 1, stalks_.back().at(at), sine, cosine,
+                                   0.27 * (1.15 - 0.62 * at), stalks_.back().light * tone});
         }
+      }
+    }
+  }
+
+  Paint plant(double u, double v) const {
+    Paint paint{recipe_.color, 0};
+    const double x = u - 0.5;
+    const double y = 1 - v;
+    const auto put = [&](const Color& color, float there) {
+      paint.color = paint.color + (color - paint.color) * there;
+      paint.alpha = paint.alpha + (1 - paint.alpha) * there;
+    };
+    std::size_t next = 0;
+    for (std::size_t i = 0; i < stalks_.size(); ++i) {
+      const Stalk& stalk = stalks_[i];
+      if (y <= stalk.height) {
+        const double aside = std::abs(x - stalk.at(std::clamp(y / stalk.height, 0.0, 1.0)).x());
+        put(recipe_.second * stalk.light, 1 - step(0.006, 0.006, aside));
+      }
+      for (; next < plant_leaves_.size() && plant_leaves_[next].stalk == i; ++next) {
+        const PlantLeaf& leaf = plant_leaves_[next];
+        const double dx = x - leaf.foot.x();
+        const double dy = y - leaf.foot.y();
+        if (dx * dx + dy * dy > leaf.size * leaf.size) continue;
+        float rib = 0;
+        const float there = leaf_at((dx * leaf.cosine + dy * leaf.sine) / leaf.size,
+                                    1.25 * (dy * leaf.cosine - dx * leaf.sine) / leaf.size, rib);
+        if (there <= 0) continue;
+        const Color base = recipe_.color * (leaf.tone * static_cast<float>(0.70 + 0.45 * y));
+        put(base + (recipe_.second - base) * (0.5f * rib), there);
       }
     }
     return paint;
@@ -329,6 +350,8 @@ class Sheet {
   }
 
   const TextureRecipe& recipe_;
+  std::vector<Stalk> stalks_;
+  std::vector<PlantLeaf> plant_leaves_;
   mutable std::vector<Lattice> lattices_;
 };
 
