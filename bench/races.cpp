@@ -256,9 +256,9 @@ void race_textured(const std::string& name, const CellMap& map, int rounds,
     Budget budget{.frame = {columns, rows, 1}, .texture = {.sampling = sampling}};
     budget.far_limit = 20000;
     return [&s, &kept, budget] {
-      kept = render(s.world, s.camera, budget,
-                    {.layers = {Layer::color}, .threads = 2, .progress = {},
-                     .recycle = std::move(kept)});
+      kept = render(
+          s.world, s.camera, budget,
+          {.layers = {Layer::color}, .threads = 2, .progress = {}, .recycle = std::move(kept)});
     };
   };
   std::vector<Runner> runners{
@@ -326,21 +326,17 @@ int run(int argc, char** argv) {
   run_race("1920x1080 of open 1024x1024", [&](const std::string& name) {
     race_frames(name, scattered(1024, 0.0002), 5, 25, races);
   });
-  run_race("1920x1080 of dense 256x256", [&](const std::string& name) {
-    race_frames(name, scattered(256, 0.1), 2, 25, races);
-  });
+  run_race("1920x1080 of dense 256x256",
+           [&](const std::string& name) { race_frames(name, scattered(256, 0.1), 2, 25, races); });
   run_race("1920x1080 textured, open 1024x1024", [&](const std::string& name) {
     race_textured(name, scattered(1024, 0.0002), 15, races);
   });
-  run_race("1920x1080 textured, dense 256x256", [&](const std::string& name) {
-    race_textured(name, scattered(256, 0.1), 15, races);
-  });
-  run_race("edit, half open 4096x4096", [&](const std::string& name) {
-    race_edit(name, scattered(4096, 0.02), 15, races);
-  });
-  run_race("edit, open 4096x4096", [&](const std::string& name) {
-    race_edit(name, scattered(4096, 0.0002), 15, races);
-  });
+  run_race("1920x1080 textured, dense 256x256",
+           [&](const std::string& name) { race_textured(name, scattered(256, 0.1), 15, races); });
+  run_race("edit, half open 4096x4096",
+           [&](const std::string& name) { race_edit(name, scattered(4096, 0.02), 15, races); });
+  run_race("edit, open 4096x4096",
+           [&](const std::string& name) { race_edit(name, scattered(4096, 0.0002), 15, races); });
 
   bool passed = true;
   nlohmann::ordered_json report = nlohmann::ordered_json::array();

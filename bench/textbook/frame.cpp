@@ -95,8 +95,7 @@ void draw_textured(const Map& map, const Eye& eye, const Look& look, const Cover
     const Texture* cover_wall = nullptr;
     float across = 0;
     if (wall) {
-      cover_wall =
-          &cover.walls[map.cells[static_cast<std::size_t>(hit.y) * map.width + hit.x] - 1];
+      cover_wall = &cover.walls[map.cells[static_cast<std::size_t>(hit.y) * map.width + hit.x] - 1];
       across = hit.by_x ? (dx > 0 ? -1.0f : 1.0f) * (eye.y + dy * depth)
                         : (dy > 0 ? 1.0f : -1.0f) * (eye.x + dx * depth);
     }

@@ -48,7 +48,8 @@ std::optional<Obstacle> obstacle_in(const CellMap& map, std::int64_t x, std::int
   if (form->shape == CellShape::block) return whole;
   const PanelBox box = panel_box(*form, map.cell_size);
   if (!(box.half_length > 0)) return std::nullopt;
-  return Obstacle{corner + Vec2d(box.center_x, box.center_y), {box.along_x, box.along_y},
+  return Obstacle{corner + Vec2d(box.center_x, box.center_y),
+                  {box.along_x, box.along_y},
                   {box.half_length, box.half_width}};
 }
 
@@ -133,8 +134,8 @@ double standing_level(const CellMap& map, const Vec2d& place) {
   const int column = static_cast<int>(x);
   const int row = static_cast<int>(y);
   const CellForm* form = map.form(column, row);
-  const bool low = map.at(column, row) != empty_cell && form != nullptr &&
-                   form->shape == CellShape::block;
+  const bool low =
+      map.at(column, row) != empty_cell && form != nullptr && form->shape == CellShape::block;
   return low ? form->height : 0;
 }
 
@@ -193,7 +194,8 @@ double wall_distance(const CellMap& map, const Vec2d& place, double most) {
        y <= static_cast<std::int64_t>(std::floor(at.y() + reach)); ++y) {
     for (auto x = static_cast<std::int64_t>(std::floor(at.x() - reach));
          x <= static_cast<std::int64_t>(std::floor(at.x() + reach)); ++x) {
-      if (const auto box = obstacle_in(map, x, y, 0)) nearest = std::min(nearest, box->distance(at));
+      if (const auto box = obstacle_in(map, x, y, 0))
+        nearest = std::min(nearest, box->distance(at));
     }
   }
   return nearest * map.cell_size;

@@ -321,8 +321,8 @@ HWY_INLINE void Finish(D d, const Job<D>& job, bool repeat, const Walk<D>& walk,
 /// Two vectors are kept in flight: one waits for its gather while the other computes.
 template <bool kLeap, bool kRepeat, class D>
 HWY_NOINLINE void WalkBoundaries(D d, const Job<D>& job, const LaneBatch<hn::TFromD<D>>& lanes,
-                                 std::int64_t limit, CellStates<hn::TFromD<D>>* states,
-                                 bool resume, HitBatch<hn::TFromD<D>>& hits) {
+                                 std::int64_t limit, CellStates<hn::TFromD<D>>* states, bool resume,
+                                 HitBatch<hn::TFromD<D>>& hits) {
   const CellStates<hn::TFromD<D>>* from = resume ? states : nullptr;
   const std::size_t width = hn::Lanes(d);
   const std::size_t pair = 2 * width;

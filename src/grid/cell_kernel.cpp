@@ -83,7 +83,7 @@ HitBatch<float> walk_cells(const DistanceMap& map, const CellMap& cells,
 
 HitBatch<double> walk_cells(const DistanceMap& map, const CellMap& cells,
                             const LaneBatch<double>& lanes, const CellBudget& budget,
-                           CellStates<double>* states, bool resume) {
+                            CellStates<double>* states, bool resume) {
   HitBatch<double> hits;
   HWY_DYNAMIC_DISPATCH(WalkDouble)(map, cells, lanes, budget, states, resume, hits);
   return hits;

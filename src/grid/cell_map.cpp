@@ -24,8 +24,9 @@ std::span<const Knob<CellForm>> cell_form_knobs() {
       knob<&CellForm::shape>("shape", "", {},
                              "what stands there: a block, a pane through the middle, or a door"),
       knob<&CellForm::height>("height", "meters", {0, 10000}, "how high; 0 up to the ceiling"),
-      knob<&CellForm::along>("along", "", {}, "which way panes and doors run: west to east (x), "
-                                              "south to north (y)"),
+      knob<&CellForm::along>("along", "", {},
+                             "which way panes and doors run: west to east (x), "
+                             "south to north (y)"),
       knob<&CellForm::thickness>("thickness", "meters", {0.001, 1000}, "of panes and doors"),
       knob<&CellForm::opening>("opening", "", {0, 1}, "of doors: 0 closed, 1 open"),
       knob<&CellForm::reversed>("reversed", "", {},
@@ -127,8 +128,8 @@ CellMap draw_cells(std::string_view drawing, std::span<const LegendLetter> legen
         mark = CellPlace{static_cast<int>(row.size()), static_cast<int>(rows.size())};
       }
       if (found->second.form) {
-        formed.push_back({static_cast<int>(row.size()), static_cast<int>(rows.size()),
-                          &*found->second.form});
+        formed.push_back(
+            {static_cast<int>(row.size()), static_cast<int>(rows.size()), &*found->second.form});
       }
       row.push_back(found->second.cell);
       row_text.remove_prefix(letter.bytes);

@@ -30,9 +30,9 @@ struct ColumnEvents {
   struct Rank {
     alignas(64) float enter[capacity];  ///< reach
     alignas(64) float exit[capacity];
-    alignas(64) float top[capacity];  ///< meters above the eye
-    alignas(64) float whole[capacity];  ///< meters from foot to top, of panels
-    alignas(64) float u[capacity];      ///< of panels alone: place across, 0 to 1 from the left
+    alignas(64) float top[capacity];       ///< meters above the eye
+    alignas(64) float whole[capacity];     ///< meters from foot to top, of panels
+    alignas(64) float u[capacity];         ///< of panels alone: place across, 0 to 1 from the left
     alignas(64) float normal_x[capacity];  ///< of panels alone
     alignas(64) float normal_y[capacity];
     alignas(64) Face face[capacity];
@@ -59,10 +59,10 @@ void find_events(const CellSolid& cells, const LaneBatch<Number>& lanes, const N
 
 /// What a row of pixels sees of the columns, beside the events.
 struct ColumnRow {
-  float slope;       ///< height over reach
-  float foot;        ///< meters from the eye to the floor, below 0
-  float level;       ///< reach of the floor, or the ceiling; infinite where the row never meets it
-  Face level_face;   ///< floor, ceiling, or none where the row leaves the room
+  float slope;      ///< height over reach
+  float foot;       ///< meters from the eye to the floor, below 0
+  float level;      ///< reach of the floor, or the ceiling; infinite where the row never meets it
+  Face level_face;  ///< floor, ceiling, or none where the row leaves the room
   std::uint32_t level_material;
   std::uint32_t open_material;  ///< where nothing is met
   float raise = 0;  ///< meters added to the height of everything: seen from an eye that much lower

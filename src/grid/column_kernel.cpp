@@ -55,7 +55,8 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
     seen.reach = level;
     seen.face = code(row.level_face);
     seen.ending = open_above ? code(Ending::escaped) : hit;
-    seen.material = hn::Set(di, static_cast<int>(open_above ? row.open_material : row.level_material));
+    seen.material =
+        hn::Set(di, static_cast<int>(open_above ? row.open_material : row.level_material));
     seen.item = code(no_item);
     seen.rank = past;
     seen.open = hn::FirstN(d, events.size - i);
@@ -65,8 +66,8 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
       const auto beyond = hn::Eq(wanted, past);
       seen.open = hn::AndNot(hn::RebindMask(d, beyond), seen.open);
       seen.ending = hn::IfThenElse(beyond, code(Ending::escaped), seen.ending);
-      seen.material = hn::IfThenElse(beyond, hn::Set(di, static_cast<int>(row.open_material)),
-                                     seen.material);
+      seen.material =
+          hn::IfThenElse(beyond, hn::Set(di, static_cast<int>(row.open_material)), seen.material);
       seen.face = hn::IfThenElse(beyond, code(Face::none), seen.face);
     }
     for (std::size_t k = 0; k < events.ranks.size(); ++k) {
@@ -79,7 +80,9 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
       if (hn::AllFalse(d, looking)) break;
       const VI number = hn::Set(di, static_cast<int>(k));
       looking = hn::And(looking, hn::Ge(enter, near));
-      if (from != nullptr) looking = hn::And(looking, hn::RebindMask(d, hn::Gt(number, hn::Sub(wanted, hn::Set(di, 1)))));
+      if (from != nullptr)
+        looking =
+            hn::And(looking, hn::RebindMask(d, hn::Gt(number, hn::Sub(wanted, hn::Set(di, 1)))));
       const M side = hn::And(looking, hn::Lt(hn::Mul(slope, enter), top));
       M found = side;
       V reach = enter;
@@ -87,8 +90,9 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
       VI material = LoadCodes(event.side + i);
       if (falling) {
         const V over = hn::Mul(top, inverse_slope);
-        const M upper = hn::And(hn::AndNot(side, looking),
-                                hn::And(hn::Ge(over, enter), hn::Lt(over, hn::Load(d, event.exit + i))));
+        const M upper =
+            hn::And(hn::AndNot(side, looking),
+                    hn::And(hn::Ge(over, enter), hn::Lt(over, hn::Load(d, event.exit + i))));
         const auto on_top = hn::RebindMask(di, upper);
         reach = hn::IfThenElse(upper, over, reach);
         face = hn::IfThenElse(on_top, code(Face::floor), face);
@@ -104,7 +108,8 @@ void SeeRowSimd(const ColumnEvents& events, const ColumnRow& row, const std::uin
       seen.rank = hn::IfThenElse(take, number, seen.rank);
       seen.open = hn::AndNot(found, seen.open);
     }
-    const V length = hn::Sqrt(hn::Add(hn::Load(d, events.length_square + i), hn::Mul(slope, slope)));
+    const V length =
+        hn::Sqrt(hn::Add(hn::Load(d, events.length_square + i), hn::Mul(slope, slope)));
     const auto met = hn::Eq(seen.ending, hit);
     V reach = seen.reach;
     if (!hn::AllTrue(di, met)) {

@@ -63,8 +63,8 @@ class Walker {
       content = {lane.t, lane.leaves(), lane.face()};
       return true;
     }
-    return clip_to_panel(lane, map_.boxes[static_cast<std::size_t>(site.form - map_.map.forms.data())],
-                         content);
+    return clip_to_panel(
+        lane, map_.boxes[static_cast<std::size_t>(site.form - map_.map.forms.data())], content);
   }
 
   /// Meters above the floor where what stands there ends.
@@ -125,9 +125,8 @@ class Tracer {
     }
     bool resume = lanes.any_start;
     while (work.size > 0) {
-      const HitBatch<Number> met =
-          walk_cells(walker_.map().distances, walker_.map().map, work, walker_.budget(), &states,
-                     resume);
+      const HitBatch<Number> met = walk_cells(walker_.map().distances, walker_.map().map, work,
+                                              walker_.budget(), &states, resume);
       const std::size_t count = work.size;
       work.size = 0;
       for (std::size_t k = 0; k < count; ++k) {
@@ -151,9 +150,9 @@ class Tracer {
     const LaneBatch<Number>& lanes = walker_.lanes();
     const Number rise = lanes.direction_z[i];
     const Number ceiling = static_cast<Number>(walker_.map().map.wall_height);
-    level_[i] = rise == 0 ? std::numeric_limits<Number>::infinity()
-                          : std::max(Number(0), (rise < 0 ? -lanes.z[i] : ceiling - lanes.z[i]) /
-                                                    rise);
+    level_[i] = rise == 0
+                    ? std::numeric_limits<Number>::infinity()
+                    : std::max(Number(0), (rise < 0 ? -lanes.z[i] : ceiling - lanes.z[i]) / rise);
     far_[i] = std::min(lanes.far_limit, level_[i]);
     // What is met at the start itself has been met before; a surface's t may be off by rounding.
     constexpr Number slack = 1 + 8 * std::numeric_limits<Number>::epsilon();
@@ -180,9 +179,9 @@ class Tracer {
       Content<Number> content;
       if (walker_.content(lane, site, content)) {
         const Number enter = content.enter * walker_.size();
-        const bool passed =
-            start_[i] >= 0 && (enter <= start_[i] || (within && site.same_body(body) &&
-                                                      adjoin(body_exit, content.enter)));
+        const bool passed = start_[i] >= 0 &&
+                            (enter <= start_[i] ||
+                             (within && site.same_body(body) && adjoin(body_exit, content.enter)));
         if (passed) {
           body = site;
           body_exit = content.exit;
@@ -210,9 +209,8 @@ class Tracer {
       put(i, enter, content.face, site, material_of(site.cell));
       hits_.exit[i] = run_out(i, site, content);
       if (content.face == Face::panel) {
-        const Number whole = site.height() > 0
-                                 ? static_cast<Number>(site.height())
-                                 : static_cast<Number>(walker_.map().map.wall_height);
+        const Number whole = site.height() > 0 ? static_cast<Number>(site.height())
+                                               : static_cast<Number>(walker_.map().map.wall_height);
         hits_.panel_u[i] = content.u;
         hits_.panel_v[i] = static_cast<float>(height / whole);
         hits_.normal_x[i] = content.normal_x;
@@ -230,8 +228,8 @@ class Tracer {
     if (!(rise < 0) || site.height() == 0) return false;
     const Number t = (static_cast<Number>(site.height()) - lanes.z[i]) / rise;
     if (!(t >= from && t < content.exit * walker_.size())) return false;
-    const std::uint32_t top = site.form->top >= 0 ? static_cast<std::uint32_t>(site.form->top)
-                                                  : material_of(site.cell);
+    const std::uint32_t top =
+        site.form->top >= 0 ? static_cast<std::uint32_t>(site.form->top) : material_of(site.cell);
     put(i, t, Face::floor, site, top);
     hits_.exit[i] = run_out(i, site, content);
     return true;
@@ -251,8 +249,8 @@ class Tracer {
     }
     const LaneBatch<Number>& lanes = walker_.lanes();
     if (lanes.direction_z[i] > 0 && site.height() > 0) {
-      exit = std::min(exit, (static_cast<Number>(site.height()) - lanes.z[i]) /
-                                lanes.direction_z[i]);
+      exit =
+          std::min(exit, (static_cast<Number>(site.height()) - lanes.z[i]) / lanes.direction_z[i]);
     }
     return std::min(exit, far_[i]);
   }
@@ -279,8 +277,8 @@ class Tracer {
       }
       Content<Number> content;
       const bool stands = walker_.content(lane, site, content) && t >= content.enter &&
-                          t < content.exit && lanes.z[i] + lanes.direction_z[i] * way <
-                                                  walker_.top(site);
+                          t < content.exit &&
+                          lanes.z[i] + lanes.direction_z[i] * way < walker_.top(site);
       if (!stands) {
         within = false;
         continue;
@@ -317,19 +315,18 @@ class Tracer {
     const LaneBatch<Number>& lanes = walker_.lanes();
     const CellSurfaces& surfaces = walker_.map().surfaces;
     const bool floor = lanes.direction_z[i] < 0;
-    const bool level = level_[i] <= lanes.far_limit && level_[i] > start_[i] &&
-                       (floor || surfaces.has_ceiling);
+    const bool level =
+        level_[i] <= lanes.far_limit && level_[i] > start_[i] && (floor || surfaces.has_ceiling);
     hits_.t[i] = far_[i];
     hits_.item[i] = no_item;
     hits_.exit[i] = far_[i];
     hits_.ending[i] = level ? Ending::hit : Ending::escaped;
     hits_.face[i] = !level ? Face::none : floor ? Face::floor : Face::ceiling;
-    hits_.material[i] = !level ? 0
-                        : floor
-                            ? surfaces.floor_at(walker_.map().map,
-                                                lanes.x[i] + level_[i] * lanes.direction_x[i],
-                                                lanes.y[i] + level_[i] * lanes.direction_y[i])
-                            : surfaces.ceiling;
+    hits_.material[i] = !level  ? 0
+                        : floor ? surfaces.floor_at(walker_.map().map,
+                                                    lanes.x[i] + level_[i] * lanes.direction_x[i],
+                                                    lanes.y[i] + level_[i] * lanes.direction_y[i])
+                                : surfaces.ceiling;
   }
 
   void end_spent(std::size_t i, Number t) {

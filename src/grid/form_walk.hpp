@@ -26,8 +26,8 @@ struct CellLane {
     }
   };
   Axis x, y;
-  Number t = 0;          ///< cells: where it came into its cell
-  bool by_x = false;     ///< across a boundary of constant x
+  Number t = 0;       ///< cells: where it came into its cell
+  bool by_x = false;  ///< across a boundary of constant x
   std::uint32_t steps = 0;
 
   CellLane(const LaneBatch<Number>& lanes, std::size_t i, double cell_size) {
@@ -110,10 +110,10 @@ template <class Number>
 bool clip_to_panel(const CellLane<Number>& lane, const PanelBox& box, Content<Number>& content) {
   const double size = 2 * box.half_length;
   if (!(size > 0)) return false;
-  const double from_x = static_cast<double>(lane.x.position) - static_cast<double>(lane.x.cell()) -
-                        box.center_x;
-  const double from_y = static_cast<double>(lane.y.position) - static_cast<double>(lane.y.cell()) -
-                        box.center_y;
+  const double from_x =
+      static_cast<double>(lane.x.position) - static_cast<double>(lane.x.cell()) - box.center_x;
+  const double from_y =
+      static_cast<double>(lane.y.position) - static_cast<double>(lane.y.cell()) - box.center_y;
   const double dx = lane.x.direction;
   const double dy = lane.y.direction;
   const double across_x = -box.along_y;

@@ -42,14 +42,10 @@ Json budget_object(const Budget& budget) {
 }
 
 Json tally_object(const Tally& tally) {
-  return {{"lanes", tally.lanes},
-          {"steps", tally.steps},
-          {"hits", tally.hits},
-          {"escaped", tally.escaped},
-          {"spent", tally.spent},
-          {"shadow_lanes", tally.shadow_lanes},
-          {"bounces", tally.bounces},
-          {"secondary_steps", tally.secondary_steps}};
+  return {{"lanes", tally.lanes},     {"steps", tally.steps},
+          {"hits", tally.hits},       {"escaped", tally.escaped},
+          {"spent", tally.spent},     {"shadow_lanes", tally.shadow_lanes},
+          {"bounces", tally.bounces}, {"secondary_steps", tally.secondary_steps}};
 }
 
 std::string aligned(const std::vector<std::vector<std::string>>& rows) {
@@ -143,9 +139,9 @@ std::string cost_text(const Frame& frame) {
   std::string secondary;
   if (tally.shadow_lanes + tally.bounces > 0) {
     const double lanes = static_cast<double>(tally.shadow_lanes + tally.bounces);
-    secondary = fmt::format("{} lanes for shadows, {} bounces, {:.1f} steps each\n",
-                            tally.shadow_lanes, tally.bounces,
-                            static_cast<double>(tally.secondary_steps) / lanes);
+    secondary =
+        fmt::format("{} lanes for shadows, {} bounces, {:.1f} steps each\n", tally.shadow_lanes,
+                    tally.bounces, static_cast<double>(tally.secondary_steps) / lanes);
   }
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"

@@ -118,8 +118,7 @@ void read_cells(const Node& node, const std::string& text, SceneFile& file) {
   if ((drawing == nullptr) == (map_file == nullptr)) {
     node.refuse("expected one of map and map_file");
   }
-  const Legend legend =
-      legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene);
+  const Legend legend = legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene);
   CellMap map = drawing != nullptr ? map_from_drawing(*drawing, text, legend)
                                    : map_from_file(*map_file, folder_of(file.path), legend);
   for (const LegendEntry& entry : legend.entries) {
@@ -143,8 +142,7 @@ void read_sprite(const Node& node, Scene& scene) {
   Sprite sprite;
   bool named = false;
   read_node(node, "sprite", sprite_knobs(), sprite, [&](const std::string&, const Node& value) {
-    sprite.material =
-        static_cast<std::uint32_t>(index_of(value, scene.material_names, "material"));
+    sprite.material = static_cast<std::uint32_t>(index_of(value, scene.material_names, "material"));
     named = true;
   });
   if (!named) node.refuse("a sprite without a material, expected one");

@@ -129,8 +129,8 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
   if (map.start) text += fmt::format("          \"{}\": start\n", start_letter);
   if (map.goal) text += fmt::format("          \"{}\": goal\n", goal_letter);
   for (const Kind& kind : kinds) {
-    text += fmt::format("          \"{}\":{}", kind.letter,
-                        legend_text(scene, kind.cell, kind.form));
+    text +=
+        fmt::format("          \"{}\":{}", kind.letter, legend_text(scene, kind.cell, kind.form));
   }
   return text + "        map: |\n" + drawing;
 }

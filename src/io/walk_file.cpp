@@ -43,13 +43,15 @@ Statistics frame_times(const WalkRecord& record) {
 }
 
 std::string path_csv(const WalkRecord& record) {
-  std::string text = "frame,time,x,y,heading,contacts,in_goal,edits,edit_ms,cast_ms,fill_ms,encode_ms\n";
+  std::string text =
+      "frame,time,x,y,heading,contacts,in_goal,edits,edit_ms,cast_ms,fill_ms,encode_ms\n";
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     const WalkStep& step = record.steps[i];
     const Cost& cost = record.costs[i];
     text += fmt::format("{},{:.6g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{}\n", i, step.time,
                         step.place.x(), step.place.y(), step.heading / degrees(1), step.contacts,
-                        step.in_goal ? 1 : 0, step.edits.size(), cost.compile_ms, cost.cast_ms, cost.fill_ms, cost.encode_ms);
+                        step.in_goal ? 1 : 0, step.edits.size(), cost.compile_ms, cost.cast_ms,
+                        cost.fill_ms, cost.encode_ms);
   }
   return text;
 }
@@ -63,7 +65,9 @@ CellPlace read_place(const Node& node, const CellMap& map) {
   if (numbers.size() != 2) node.refuse("expected a cell [column, row]");
   int place[2];
   for (int i = 0; i < 2; ++i) {
-    const KnobInfo info{"cell", KnobKind::integer, "",
+    const KnobInfo info{"cell",
+                        KnobKind::integer,
+                        "",
                         {0.0, static_cast<double>((i == 0 ? map.width : map.height) - 1)}};
     at_place(numbers[i], [&] { detail::assign(place[i], info, numbers[i].text()); });
   }

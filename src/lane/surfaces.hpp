@@ -13,9 +13,9 @@ namespace photonlane {
 struct Surfaces {
   static constexpr std::size_t capacity = LaneBatch<float>::capacity;
   std::size_t size = 0;
-  bool wants_data = true;  ///< item and steps are asked for
-  bool any_panel = false;  ///< some face is a panel
-  bool all_hit = true;     ///< every ending is a hit
+  bool wants_data = true;         ///< item and steps are asked for
+  bool any_panel = false;         ///< some face is a panel
+  bool all_hit = true;            ///< every ending is a hit
   alignas(64) float t[capacity];  ///< along the lane
   alignas(64) float x[capacity];
   alignas(64) float y[capacity];

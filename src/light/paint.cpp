@@ -40,8 +40,7 @@ PaintTable::PaintTable(const std::vector<Material>& materials, const TextureSet&
   for (const Material& material : materials) {
     const bool textured = material.texture >= 0;
     const auto level = textured ? material.texture * TextureSet::levels : -1;
-    clear = clear || material.opacity < 1 ||
-            material.density > 0 ||
+    clear = clear || material.opacity < 1 || material.density > 0 ||
             (textured && set.any_clear(static_cast<std::size_t>(material.texture)));
     for (std::uint32_t i = 0; i < faces; ++i) {
       const auto face = static_cast<Face>(i);

@@ -20,16 +20,16 @@ struct Colors {
 };
 
 /// One material on one face, as one frame looks it up. A texture lies by the place in the world:
-/// u = x * u_x + y * u_y + u_0 and v = y * v_y + z * v_z + v_0, in tiles, for a place in meters from
-/// the eye; where the eye is within a tile is worked out in double.
+/// u = x * u_x + y * u_y + u_0 and v = y * v_y + z * v_z + v_0, in tiles, for a place in meters
+/// from the eye; where the eye is within a tile is worked out in double.
 struct PaintEntry {
   float red, green, blue, opacity;
   float u_x, u_y, u_0;
   float v_y, v_z, v_0;
   float normal_x, normal_y, normal_z;
-  float texels;         ///< of the full texture along a meter, across; on panels across all of it
-  std::int32_t level;   ///< of the full texture in the set; -1: no texture
-  std::int32_t first;   ///< its first texel
+  float texels;        ///< of the full texture along a meter, across; on panels across all of it
+  std::int32_t level;  ///< of the full texture in the set; -1: no texture
+  std::int32_t first;  ///< its first texel
   std::int32_t width, height;
 };
 
@@ -48,8 +48,8 @@ struct PaintTable {
   const TextureSet* textures;
   TextureSampling sampling;
   float taps;
-  float pixel_angle;   ///< width of a pixel at distance 1
-  bool clear = false;   ///< some material or texture lets light through
+  float pixel_angle;           ///< width of a pixel at distance 1
+  bool clear = false;          ///< some material or texture lets light through
   std::vector<float> density;  ///< by material; empty where none is a soft body
 };
 

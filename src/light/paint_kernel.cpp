@@ -443,8 +443,8 @@ HWY_INLINE bool Paint(const Surfaces& surfaces, const PaintTable& table, Colors&
   } else if constexpr (kSampling == TextureSampling::bilinear) {
     AddBilinear(*table.textures, panel, look, active, sums);
   } else {
-    AddFiltered(*table.textures, strips, hn::GetLane(hn::MaxOfLanes(d, most)), panel,
-                surfaces.size, look, sums);
+    AddFiltered(*table.textures, strips, hn::GetLane(hn::MaxOfLanes(d, most)), panel, surfaces.size,
+                look, sums);
   }
 
   const V level_share = hn::Set(d, 1.0f / 65025.0f);
@@ -500,7 +500,8 @@ HWY_INLINE void AddFaded(const Colors& colors, const float* distance, const FogR
     const V fog_part = hn::Mul(hn::Load(d, colors.alpha + i), fade);
     const auto add = [&](const float* color, float fog_color, const float* left, float* sum) {
       const V base = hn::Load(d, color + i);
-      V value = hn::Add(hn::Sub(base, hn::Mul(base, fade)), hn::Mul(hn::Set(d, fog_color), fog_part));
+      V value =
+          hn::Add(hn::Sub(base, hn::Mul(base, fade)), hn::Mul(hn::Set(d, fog_color), fog_part));
       if (left != nullptr) value = hn::Mul(value, hn::Load(d, left + i));
       value = hn::Mul(value, share_of);
       if constexpr (!kFirst) value = hn::Add(hn::Load(d, sum + i), value);

@@ -25,9 +25,9 @@ class Sheet {
   }
 
   float random(std::int64_t x, std::int64_t y, std::uint32_t dimension) const {
-    const RandomKey key{.seed = static_cast<std::uint64_t>(recipe_.seed),
-                        .pixel = static_cast<std::uint64_t>(y) * 65536 +
-                                 static_cast<std::uint64_t>(x)};
+    const RandomKey key{
+        .seed = static_cast<std::uint64_t>(recipe_.seed),
+        .pixel = static_cast<std::uint64_t>(y) * 65536 + static_cast<std::uint64_t>(x)};
     return static_cast<float>(random_uniform(key, dimension));
   }
 
@@ -208,9 +208,8 @@ class Sheet {
     const double depth = inside(x - column, y - row);
     const float wood = step(0.5 * recipe_.joint, recipe_.joint + 1e-9, depth);
     const float bend = 0.35f * (patches(u, v, 3 * recipe_.columns, recipe_.rows, 5) - 0.5f);
-    const float grain = patches(u, v + bend / recipe_.rows, 3 * recipe_.columns,
-                                14 * recipe_.rows, 3) -
-                        0.5f;
+    const float grain =
+        patches(u, v + bend / recipe_.rows, 3 * recipe_.columns, 14 * recipe_.rows, 3) - 0.5f;
     const float fine = patches(u, v, 16 * recipe_.columns, 40 * recipe_.rows, 4) - 0.5f;
     const Color base = recipe_.color * (shade(static_cast<std::int64_t>(column), r) *
                                         (1 + 0.34f * grain + 0.12f * fine));
@@ -235,7 +234,8 @@ class Sheet {
     const float glass = step(0.5 * recipe_.joint, 0.25 * recipe_.joint + 1e-9, depth);
     const auto column = static_cast<std::int64_t>(x);
     const auto row = static_cast<std::int64_t>(y);
-    const float round = 1 - static_cast<float>(std::clamp(2 * depth / (recipe_.joint + 1e-9), 0.0, 1.0));
+    const float round =
+        1 - static_cast<float>(std::clamp(2 * depth / (recipe_.joint + 1e-9), 0.0, 1.0));
     const Color bar = recipe_.second * (0.75f + 0.5f * round);
     const Color tint = recipe_.color * shade(column, row);
     const float dust = 0.5f + clouds(u, v, 2 * recipe_.columns, 2 * recipe_.rows, 3);

@@ -17,9 +17,9 @@ void validate(const Texture& texture) {
                             texture.height, Texture::largest_side));
   }
   if (texture.texels.size() != static_cast<std::size_t>(texture.width) * texture.height) {
-    throw Error(ErrorKind::input, fmt::format("texture of {}x{} texels holds {} of them",
-                                              texture.width, texture.height,
-                                              texture.texels.size()));
+    throw Error(ErrorKind::input,
+                fmt::format("texture of {}x{} texels holds {} of them", texture.width,
+                            texture.height, texture.texels.size()));
   }
 }
 

@@ -44,10 +44,10 @@ Level halved(const Level& from, bool across) {
       const double high = (place + 1) * ratio;
       Texel sum{};
       for (int i = static_cast<int>(low); i < std::min<double>(before, high); ++i) {
-        const auto share = static_cast<float>(
-            (std::min<double>(high, i + 1) - std::max<double>(low, i)) / ratio);
-        const std::size_t other = across ? static_cast<std::size_t>(y) * from.width
-                                         : static_cast<std::size_t>(x);
+        const auto share =
+            static_cast<float>((std::min<double>(high, i + 1) - std::max<double>(low, i)) / ratio);
+        const std::size_t other =
+            across ? static_cast<std::size_t>(y) * from.width : static_cast<std::size_t>(x);
         const Texel& one = from.texels[other + step * static_cast<std::size_t>(i)];
         for (int channel = 0; channel < 4; ++channel) {
           sum.value[channel] += share * one.value[channel];
@@ -83,8 +83,8 @@ void mark_cover(const Texture& texture, std::size_t side, std::vector<std::uint8
   for (int y = 0; y < texture.height; ++y) {
     for (int x = 0; x < texture.width; ++x) {
       if (texture.at(x, y) >> 24 == 0) continue;
-      for (std::ptrdiff_t sy = square(y, texture.height) - 1; sy <= square(y + 1, texture.height) + 1;
-           ++sy) {
+      for (std::ptrdiff_t sy = square(y, texture.height) - 1;
+           sy <= square(y + 1, texture.height) + 1; ++sy) {
         for (std::ptrdiff_t sx = square(x, texture.width) - 1;
              sx <= square(x + 1, texture.width) + 1; ++sx) {
           cover[first + static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(sy, 0, last)) * side +

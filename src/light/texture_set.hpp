@@ -31,8 +31,8 @@ class TextureSet {
 
   bool any_clear(std::size_t texture) const { return clear_[texture]; }
 
-  /// 0 where nothing of a texture is seen at a place or beside it, whatever the sampling; u from the
-  /// left, v from below, both in [0, 1).
+  /// 0 where nothing of a texture is seen at a place or beside it, whatever the sampling; u from
+  /// the left, v from below, both in [0, 1).
   std::uint8_t covered(std::size_t texture, float u, float v) const {
     const auto x = static_cast<std::size_t>(u * cover_side);
     const auto y = static_cast<std::size_t>((1 - v) * cover_side);

@@ -79,8 +79,7 @@ void cast(const RenderJob& job, double offset, int first, int last, Chunk& chunk
   start_at_eye(lanes, static_cast<std::size_t>(last - first), job.camera, job.budget);
   Number length[LaneBatch<Number>::capacity];
   aim(job.view, offset, first, lanes, length, chunk.events);
-  find_events(job.cells(), lanes, length, job.budget, job.open(),
-              job.camera.eye.z(), chunk.events);
+  find_events(job.cells(), lanes, length, job.budget, job.open(), job.camera.eye.z(), chunk.events);
   count_columns(chunk.events, tally);
 }
 
@@ -182,9 +181,8 @@ class RowSight final : public Sight {
     if (row_.level_face == Face::floor && !cells.map().form_of.empty()) {
       for (std::size_t i = 0; i < surfaces.size; ++i) {
         if (rank[i] != level_rank || surfaces.ending[i] != Ending::hit) continue;
-        surfaces.material[i] =
-            cells.surfaces().floor_at(cells.map(), job_.camera.eye.x() + surfaces.x[i],
-                                      job_.camera.eye.y() + surfaces.y[i]);
+        surfaces.material[i] = cells.surfaces().floor_at(
+            cells.map(), job_.camera.eye.x() + surfaces.x[i], job_.camera.eye.y() + surfaces.y[i]);
       }
     }
     if (job_.paint.density.empty()) return;
@@ -206,8 +204,9 @@ class RowSight final : public Sight {
 
 /// Fills the rows of one tile: `chunks` are the samples of its columns, `center` the columns that
 /// the data layers show.
-void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const* chunks, const Chunk& center, bool plain,
-               int first, int last, int top, int bottom, Tally& tally) {
+void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const* chunks,
+               const Chunk& center, bool plain, int first, int last, int top, int bottom,
+               Tally& tally) {
   const std::size_t samples = job.colors() ? job.offsets.size() : 0;
   const int width = last - first;
   const float share = 1.0f / static_cast<float>(std::max<std::size_t>(samples, 1));
@@ -231,7 +230,8 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
       Colors sums;
       for (std::size_t s = 0; s < samples; ++s) {
         RowSight sight(job, chunks[s]->events, frame_rows.sample(y, s));
-        look(job, sight, {first, y, width, static_cast<int>(s)}, share, s == 0, sums, job.data() && center_is_sample ? &solid : nullptr, tally);
+        look(job, sight, {first, y, width, static_cast<int>(s)}, share, s == 0, sums,
+             job.data() && center_is_sample ? &solid : nullptr, tally);
       }
       write_colors(job, first, y, width, sums, 0);
     }
@@ -293,8 +293,9 @@ void render_columns(RenderJob& job) {
     const int top = static_cast<int>(tile / chunks) * tile_height;
     std::vector<const Chunk*> own;
     for (std::size_t s = 0; s < casts; ++s) own.push_back(&columns[chunk * casts + s]);
-    fill_tile(job, rows, own.data(), *own.back(), plain, first, std::min(size.width, first + chunk_columns),
-              top, std::min(size.height, top + tile_height), fills[tile]);
+    fill_tile(job, rows, own.data(), *own.back(), plain, first,
+              std::min(size.width, first + chunk_columns), top,
+              std::min(size.height, top + tile_height), fills[tile]);
     progress.part_done();
   });
   progress.check();

@@ -292,7 +292,8 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
   float turn[Surfaces::capacity];
   int hidden[Surfaces::capacity] = {};
   for (std::size_t i = 0; i < surfaces.size; ++i) {
-    const RandomKey key{.pixel = place.pixel(i), .sample = static_cast<std::uint32_t>(place.sample)};
+    const RandomKey key{.pixel = place.pixel(i),
+                        .sample = static_cast<std::uint32_t>(place.sample)};
     turn[i] = random_uniform(key, 7);
   }
   for (int s = 0; s < samples; ++s) {

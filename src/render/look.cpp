@@ -111,9 +111,8 @@ void reflect_traced(const RenderJob& job, const Sight& sight, const PixelPlace& 
     float z = -rays.z[i];
     if (roughness > 0) {
       // A normal turned a little, evenly over a disk.
-      const RandomKey key{.pixel = place.pixel(i),
-                          .sample = static_cast<std::uint32_t>(place.sample),
-                          .bounce = 1};
+      const RandomKey key{
+          .pixel = place.pixel(i), .sample = static_cast<std::uint32_t>(place.sample), .bounce = 1};
       const float radius = roughness * std::sqrt(random_uniform(key, 0));
       const auto [sine, cosine] = sine_cosine(2 * pi * random_uniform(key, 1));
       const float nx = radius * static_cast<float>(cosine);
@@ -347,8 +346,8 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   const auto met = [&](std::size_t i) { return surfaces.ending[i] == Ending::hit; };
   const Vec3d& forward = job.view.forward;
   each(Layer::depth, [&](std::size_t i) {
-    const double axis = forward.x() * surfaces.x[i] + forward.y() * surfaces.y[i] +
-                        forward.z() * surfaces.z[i];
+    const double axis =
+        forward.x() * surfaces.x[i] + forward.y() * surfaces.y[i] + forward.z() * surfaces.z[i];
     return met(i) ? static_cast<float>(axis) : infinite;
   });
   each(Layer::ray_distance, [&](std::size_t i) { return met(i) ? surfaces.t[i] : infinite; });

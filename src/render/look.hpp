@@ -26,9 +26,9 @@ class Sight {
 bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors);
 
 /// Follows the lanes of some pixels through all that lets light through, and adds `share` of the
-/// light they see to the sums, or starts them where these lanes are the `first`. `solid`, where not null, gets the first surface of each that is
-/// seen rather than looked through.
-/// Lanes that bounced see no reflections.
+/// light they see to the sums, or starts them where these lanes are the `first`. `solid`, where not
+/// null, gets the first surface of each that is seen rather than looked through. Lanes that bounced
+/// see no reflections.
 void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
           Colors& sums, Surfaces* solid, Tally& tally, bool bounced = false);
 

@@ -12,7 +12,8 @@ std::span<const Knob<Sprite>> sprite_knobs() {
   static const Knob<Sprite> table[] = {
       knob<&Sprite::foot>("foot", "meters", {-1e7, 1e7}, "the middle of its lower edge"),
       knob<&Sprite::width>("width", "meters", {0, 10000, true}, "how wide"),
-      knob<&Sprite::height>("height", "meters", {0, 10000}, "how high; 0: as its texels are square"),
+      knob<&Sprite::height>("height", "meters", {0, 10000},
+                            "how high; 0: as its texels are square"),
       knob<&Sprite::fixed>("fixed", "", {}, "it stands as heading says instead of facing the eye"),
       knob<&Sprite::heading>("heading", "degrees", {-36000, 36000},
                              "where the front of a fixed one looks", degrees(1), "fixed=true"),

@@ -76,7 +76,8 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
       aim(job, block, job.offsets[s], lanes);
       LaneSight<Number> sight(job, lanes, tally, true);
       const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
-      look(job, sight, place, share, s == 0, colors, job.data() && !own_center ? &solid : nullptr, tally);
+      look(job, sight, place, share, s == 0, colors, job.data() && !own_center ? &solid : nullptr,
+           tally);
     }
     for (int row = 0; row < block.height; ++row) {
       write_colors(job, block.x, block.y + row, block.width, colors,

@@ -79,8 +79,10 @@ PixelPart pixel_part(const View& view, Size size) {
   };
   const int x = edge(view.left, size.width);
   const int y = edge(view.top, size.height);
-  return {x, y, {edge(view.left + view.width, size.width) - x,
-                 edge(view.top + view.height, size.height) - y}};
+  return {x,
+          y,
+          {edge(view.left + view.width, size.width) - x,
+           edge(view.top + view.height, size.height) - y}};
 }
 
 Frame render_views(const World& world, std::span<const View> views, const Budget& budget,
@@ -92,11 +94,11 @@ Frame render_views(const World& world, std::span<const View> views, const Budget
     const PixelPart part = pixel_part(view, size);
     if (view.left + view.width > 1 + 1e-9 || view.top + view.height > 1 + 1e-9 ||
         part.size.width < 1 || part.size.height < 1) {
-      throw Error(ErrorKind::input,
-                  fmt::format("a view of {}x{} pixels at {}, {} of a frame of {}x{}, expected one "
-                              "within it of at least one pixel",
-                              part.size.width, part.size.height, part.x, part.y, size.width,
-                              size.height));
+      throw Error(
+          ErrorKind::input,
+          fmt::format("a view of {}x{} pixels at {}, {} of a frame of {}x{}, expected one "
+                      "within it of at least one pixel",
+                      part.size.width, part.size.height, part.x, part.y, size.width, size.height));
     }
   }
   const std::size_t bytes = Frame::memory_bytes(size, options.layers);

@@ -14,9 +14,8 @@ namespace {
 void check_material(const Scene& scene, const Material& material) {
   validate_knobs(material_knobs(), material);
   if (material.texture < -1 || material.texture >= std::ssize(scene.textures)) {
-    throw Error(ErrorKind::input,
-                fmt::format("a material of texture {}, of which there are {}", material.texture,
-                            scene.textures.size()));
+    throw Error(ErrorKind::input, fmt::format("a material of texture {}, of which there are {}",
+                                              material.texture, scene.textures.size()));
   }
 }
 
@@ -58,7 +57,8 @@ World compile(const Scene& scene) {
       throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
                                                 material_of(*largest), scene.materials.size()));
     }
-    CompiledRoom compiled{.fog = room.fog, .light = room.light, .has_ceiling = room.has_ceiling, .sky = room.sky};
+    CompiledRoom compiled{
+        .fog = room.fog, .light = room.light, .has_ceiling = room.has_ceiling, .sky = room.sky};
     const auto add_material = [&](const Material& material) {
       data->materials.push_back(material);
       return static_cast<std::uint32_t>(data->materials.size() - 1);
@@ -79,8 +79,8 @@ World compile(const Scene& scene) {
     CellSurfaces surfaces{compiled.floor, compiled.ceiling, compiled.has_ceiling, {}, {}};
     for (const Material& material : scene.materials) {
       const bool clear = material.opacity < 1 || material.density > 0 ||
-                         (material.texture >= 0 && data->textures->any_clear(
-                                                       static_cast<std::size_t>(material.texture)));
+                         (material.texture >= 0 &&
+                          data->textures->any_clear(static_cast<std::size_t>(material.texture)));
       surfaces.clear_materials.push_back(clear);
       surfaces.volume_materials.push_back(material.density > 0);
     }

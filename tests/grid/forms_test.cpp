@@ -116,7 +116,8 @@ Truth first_surface(const CellMap& map, const Vec3d& from, const Vec3d& ray) {
       // Of a turned door only what lies in its cell.
       for (int axis = 0; axis < 2; ++axis) {
         const double a = ((axis == 0 ? x : y) * map.cell_size - from[axis]) / ray[axis];
-        const double b = ((axis == 0 ? x : y) * map.cell_size + map.cell_size - from[axis]) / ray[axis];
+        const double b =
+            ((axis == 0 ? x : y) * map.cell_size + map.cell_size - from[axis]) / ray[axis];
         enter = std::max(enter, std::min(a, b));
         exit = std::min(exit, std::max(a, b));
       }
@@ -182,8 +183,8 @@ void expect_truth(CellMethod method, double tolerance) {
         const Vec3d side = 1e-4 * Vec3d(-ray.y(), ray.x(), 0.3).normalized();
         const double a = first_surface(map, from + side, ray).t;
         const double b = first_surface(map, from - side, ray).t;
-        EXPECT_GT(std::abs(a - b), tolerance) << "seed " << seed << " lane " << i << ": " << t
-                                              << " instead of " << truth.t;
+        EXPECT_GT(std::abs(a - b), tolerance)
+            << "seed " << seed << " lane " << i << ": " << t << " instead of " << truth.t;
         continue;
       }
       if (truth.cell < 0) {
@@ -238,7 +239,8 @@ TEST(Forms, SmallIncrementsComeNearToTheTruth) {
 
 TEST(Forms, LanesThatGoOnMeetTheNextSurface) {
   // Three panes across a corridor, one behind the other; then a wall.
-  CellMap map = draw_cells("#######\n.......\n#######", std::vector<LegendLetter>{{U'#', wall_of(0)}});
+  CellMap map =
+      draw_cells("#######\n.......\n#######", std::vector<LegendLetter>{{U'#', wall_of(0)}});
   for (const int x : {2, 4}) {
     map.at(x, 1) = wall_of(1);
     map.set_form(x, 1, CellForm{.shape = CellShape::pane, .along = PanelAxis::y, .thickness = 0.1});
@@ -320,9 +322,8 @@ TEST(Doors, EditsEqualANewCompilation) {
   }
   ASSERT_GT(doors, 20);
   // And one taken out, one put in.
-  const CellEdit edits[] = {{5, 5, empty_cell},
-                            {6, 6, wall_of(0), CellForm{.height = 0.5}},
-                            {7, 7, wall_of(0)}};
+  const CellEdit edits[] = {
+      {5, 5, empty_cell}, {6, 6, wall_of(0), CellForm{.height = 0.5}}, {7, 7, wall_of(0)}};
   solid.edit(edits);
   for (const CellEdit& one : edits) {
     map.at(one.x, one.y) = one.cell;
@@ -339,7 +340,8 @@ TEST(Doors, EditsEqualANewCompilation) {
   }
   EXPECT_THROW(open_door(map, 0, 0, 0.5), Error);
   EXPECT_THROW(open_door(map, -1, 0, 0.5), Error);
-  EXPECT_THROW(solid.edit(std::vector<CellEdit>{{3, 3, wall_of(0), CellForm{.height = -1}}}), Error);
+  EXPECT_THROW(solid.edit(std::vector<CellEdit>{{3, 3, wall_of(0), CellForm{.height = -1}}}),
+               Error);
 }
 
 TEST(Forms, ThoseThatCannotBeAreRefused) {
@@ -365,7 +367,8 @@ TEST(Forms, ThoseThatCannotBeAreRefused) {
 }
 
 TEST(Bodies, PassOpenDoorsOnlyAndStepOntoLowBlocks) {
-  CellMap map = draw_cells("#######\n.......\n#######", std::vector<LegendLetter>{{U'#', wall_of(0)}});
+  CellMap map =
+      draw_cells("#######\n.......\n#######", std::vector<LegendLetter>{{U'#', wall_of(0)}});
   map.at(3, 1) = wall_of(0);
   const auto walk_east = [&](const CellForm& form, double radius) {
     map.set_form(3, 1, form);

@@ -51,8 +51,9 @@ std::string refusal(const std::string& text) {
 
 TEST(FurnishedFile, CellsSayWhatStandsInThem) {
   const SceneFile file = parse_scene(
-      scene_with("          x: {material: glass, shape: sliding, along: y, opening: 0.25, height: 2, "
-                 "reversed: true, tint: \"#ff8080\"}\n"),
+      scene_with(
+          "          x: {material: glass, shape: sliding, along: y, opening: 0.25, height: 2, "
+          "reversed: true, tint: \"#ff8080\"}\n"),
       "s.yaml");
   const CellMap& map = file.scene.room().solids.front();
   const CellForm* form = map.form(3, 1);
@@ -106,8 +107,9 @@ TEST(FurnishedFile, TexturesThatAreMissingOrWrongAreSaidWhere) {
   const TemporaryFolder folder;
   folder.write("not.png", "this is no picture");
   const auto with_texture = [&](const std::string& texture) -> std::string {
-    const std::string path = folder.write("s.yaml", "textures:\n  a: " + texture +
-                                                        "\nroom:\n  solids:\n    - cells: {map: \"...\"}\n");
+    const std::string path =
+        folder.write("s.yaml", "textures:\n  a: " + texture +
+                                   "\nroom:\n  solids:\n    - cells: {map: \"...\"}\n");
     try {
       read_scene(path);
       return "accepted";

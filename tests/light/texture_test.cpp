@@ -48,8 +48,8 @@ Budget sampled(TextureSampling sampling, Size size = {161, 101}) {
 /// Where a pixel's ray meets a room of 8 by 8 meters with its south-west corner at (1, 1), 3 meters
 /// high, and where on the texture that is: worked out from the faces' planes alone.
 struct Spot {
-  double u, v;      ///< tiles, before wrapping
-  double margin;    ///< from the nearest edge of the room's faces
+  double u, v;    ///< tiles, before wrapping
+  double margin;  ///< from the nearest edge of the room's faces
 };
 Spot spot_of(const Vec3d& eye, const Vec3d& ray, double tile, double aspect) {
   double nearest = 1e30;
@@ -98,7 +98,9 @@ TEST(Textures, NearestShowsTheTexelThatGeometrySays) {
               spot_of(camera.eye, ray_of(camera, {161, 101}, x, y), tile, 37.0 / 23.0);
           const double u = (spot.u - std::floor(spot.u)) * 37;
           const double v = (1 - (spot.v - std::floor(spot.v))) * 23;
-          const auto near_edge = [](double place) { return std::abs(place - std::round(place)) < 0.01; };
+          const auto near_edge = [](double place) {
+            return std::abs(place - std::round(place)) < 0.01;
+          };
           if (near_edge(u) || near_edge(v) || spot.margin < 0.02) continue;
           ++looked_at;
           const std::uint32_t texel = texture.at(static_cast<int>(u), static_cast<int>(v));
@@ -137,8 +139,8 @@ TEST(Textures, BilinearLiesBetweenTheFourTexelsAround) {
         const double low =
             at(left, top + 1, i) * (left + 1 - u) + at(left + 1, top + 1, i) * (u - left);
         const double expected = high * (top + 1 - v) + low * (v - top);
-        worst = std::max(worst, std::abs(expected - static_cast<double>(
-                                                        frame.values(Layer::color, i)(x, y))));
+        worst = std::max(
+            worst, std::abs(expected - static_cast<double>(frame.values(Layer::color, i)(x, y))));
       }
     }
   }
@@ -181,7 +183,8 @@ TEST(Textures, AreNotMirroredOnAnyFace) {
   const World world = compile(scene);
   for (const double heading : {0.0, 90.0, 180.0, 270.0}) {
     // East and south: u = -y and u = x begin at a whole tile 1 meter outside the room.
-    const Camera camera{.eye = {5, 5, 4}, .heading = degrees(heading), .field_of_view = degrees(20)};
+    const Camera camera{
+        .eye = {5, 5, 4}, .heading = degrees(heading), .field_of_view = degrees(20)};
     const Frame frame = render(world, camera, sampled(TextureSampling::nearest, {41, 41}));
     const auto red = [&](int x, int y) { return frame.values(Layer::color, 0)(x, y); };
     const auto green = [&](int x, int y) { return frame.values(Layer::color, 1)(x, y); };
@@ -217,8 +220,8 @@ TEST(Textures, WordsReadFromLeftToRightOnAllFourSidesOfABlock) {
 }
 
 TEST(Textures, AnySizeWorksFromOneTexelToLongStrips) {
-  for (const auto& [width, height] : {std::pair{1, 1}, std::pair{8191, 3}, std::pair{3, 8191},
-                                      std::pair{5, 7}}) {
+  for (const auto& [width, height] :
+       {std::pair{1, 1}, std::pair{8191, 3}, std::pair{3, 8191}, std::pair{5, 7}}) {
     const Texture texture = random_texture(width, height, 5);
     const World world = compile(covered_room(texture, 1));
     const Camera camera{.eye = {4.3, 5.2, 1.4}, .heading = degrees(33)};
@@ -328,14 +331,14 @@ TEST(Sky, APanoramaHasItsMiddleInTheEastAndItsLeftHalfInTheNorth) {
   Scene scene = test::drawn(".....\n.....\n.....");
   Texture around{4, 2, {}};
   // From the left: west to north, north to east, east to south, south to west.
-  for (const float level : {0.1f, 0.3f, 0.5f, 0.7f}) around.texels.push_back(pack_texel({level, 0, 0}));
+  for (const float level : {0.1f, 0.3f, 0.5f, 0.7f})
+    around.texels.push_back(pack_texel({level, 0, 0}));
   for (int i = 0; i < 4; ++i) around.texels.push_back(pack_texel({0, 0, 0.5f}));
   scene.room().has_ceiling = false;
   scene.room().sky = Sky{.panorama = scene.add(around)};
   const World world = compile(scene);
-  for (const auto& [heading, level] :
-       {std::pair{135.0, 0.1f}, std::pair{45.0, 0.3f}, std::pair{-45.0, 0.5f},
-        std::pair{-135.0, 0.7f}}) {
+  for (const auto& [heading, level] : {std::pair{135.0, 0.1f}, std::pair{45.0, 0.3f},
+                                       std::pair{-45.0, 0.5f}, std::pair{-135.0, 0.7f}}) {
     const Camera camera{.eye = {2.5, 1.5, 1}, .heading = degrees(heading), .pitch = degrees(30)};
     const Frame frame = render(world, camera, sampled(TextureSampling::nearest, {11, 11}));
     EXPECT_NEAR(frame.values(Layer::color, 0)(5, 5), level, 0.01) << heading;

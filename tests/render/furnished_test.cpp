@@ -37,9 +37,8 @@ TEST(Furnished, ColumnsAndPixelsSeeTheSame) {
       double worst = 0;
       for (int y = 0; y < 150; ++y) {
         for (int x = 0; x < 240; ++x) {
-          const bool same =
-              columns.codes(Layer::cell)(x, y) == pixels.codes(Layer::cell)(x, y) &&
-              columns.codes(Layer::face)(x, y) == pixels.codes(Layer::face)(x, y);
+          const bool same = columns.codes(Layer::cell)(x, y) == pixels.codes(Layer::cell)(x, y) &&
+                            columns.codes(Layer::face)(x, y) == pixels.codes(Layer::face)(x, y);
           other += !same;
           const double a = columns.values(Layer::depth)(x, y);
           if (same && std::isfinite(a)) {
@@ -78,7 +77,8 @@ TEST(Furnished, TheSameBytesForEveryVectorWidthAndThreadCount) {
 TEST(Furnished, ShadingStaysBetweenBlackAndWhite) {
   Scene scene = test::furnished_scene();
   for (int i = 0; i < 12; ++i) {
-    scene.room().light.lamps.push_back({.place = {2.0 + i, 4.5, 2}, .color = {1, 1, 1}, .range = 9});
+    scene.room().light.lamps.push_back(
+        {.place = {2.0 + i, 4.5, 2}, .color = {1, 1, 1}, .range = 9});
   }
   scene.room().light.ambient = {1, 1, 1};
   const World world = compile(scene);
@@ -106,7 +106,8 @@ TEST(Furnished, EditedWorldsShowWhatNewOnesDo) {
   Scene scene = test::furnished_scene();
   World world = compile(scene);
   CellMap& map = scene.room().solids.front();
-  const CellEdit edits[] = {open_door(map, 7, 8, 0.9), open_door(map, 7, 6, 0.05),
+  const CellEdit edits[] = {open_door(map, 7, 8, 0.9),
+                            open_door(map, 7, 6, 0.05),
                             {4, 4, wall_of(1), CellForm{.height = 0.4}},
                             {2, 7, empty_cell}};
   world = edit(std::move(world), edits);
@@ -153,7 +154,8 @@ TEST(Passes, DimAndTintAsManyTimesAsTheyAreLookedThrough) {
       }
       EXPECT_NEAR(frame.values(Layer::color, channel)(10, 10), expected, 1e-4);
     }
-    EXPECT_NEAR(frame.values(Layer::depth)(10, 10), 21 - 2.5, 1e-3) << "the first that is not clear";
+    EXPECT_NEAR(frame.values(Layer::depth)(10, 10), 21 - 2.5, 1e-3)
+        << "the first that is not clear";
     // Two passes are not enough: what is left of the light is spent.
     budget.passes.limit = 2;
     const Frame spent = render(world, camera, budget, with_layers(everything));
@@ -186,7 +188,8 @@ TEST(SoftBodies, HideAsMuchAsALaneRunsInsideThem) {
       const double inside = 12 - std::max(8.0, eye_x);
       const double hidden = 1 - std::exp(-density * inside);
       const double wall = scene.materials[0].base[0];
-      EXPECT_NEAR(frame.values(Layer::color, 0)(10, 10), hidden + (1 - hidden) * wall, 2e-3) << eye_x;
+      EXPECT_NEAR(frame.values(Layer::color, 0)(10, 10), hidden + (1 - hidden) * wall, 2e-3)
+          << eye_x;
     }
   }
 }
@@ -202,8 +205,8 @@ TEST(Sprites, TheNearerCoverTheFartherWhateverTheirOrder) {
     if (swapped) std::swap(sprites[0], sprites[1]);
     const Camera camera{.eye = {2.5, 10.5, 1.5}, .field_of_view = degrees(40)};
     for (const Rays rays : {Rays::columns, Rays::pixels}) {
-      const Frame frame = render(compile(scene), camera, budget_of(rays, {101, 101}),
-                                 with_layers(everything));
+      const Frame frame =
+          render(compile(scene), camera, budget_of(rays, {101, 101}), with_layers(everything));
       EXPECT_EQ(frame.values(Layer::color, 0)(50, 50), 1);
       EXPECT_EQ(frame.codes(Layer::face)(50, 50), static_cast<std::uint32_t>(Face::panel));
       EXPECT_NEAR(frame.values(Layer::depth)(50, 50), 5.5, 1e-4);
@@ -283,8 +286,12 @@ TEST(Sprites, FixedOnesReadRightFromBothSidesAndFacingOnesTurn) {
   Texture halves{2, 1, {pack_texel({1, 0, 0}), pack_texel({0, 1, 0})}};
   scene.wall({.base = {1, 1, 1}, .texture = scene.add(halves)});
   for (const bool fixed : {true, false}) {
-    scene.room().sprites = {
-        {.foot = {10.5, 10.5, 0}, .width = 2, .height = 3, .fixed = fixed, .heading = pi, .material = 2}};
+    scene.room().sprites = {{.foot = {10.5, 10.5, 0},
+                             .width = 2,
+                             .height = 3,
+                             .fixed = fixed,
+                             .heading = pi,
+                             .material = 2}};
     const World world = compile(scene);
     for (const auto& [x, heading] : {std::pair{5.0, 0.0}, std::pair{16.0, 180.0}}) {
       const Camera camera{.eye = {x, 10.5, 1.5}, .heading = degrees(heading)};
@@ -308,17 +315,17 @@ TEST(Sprites, HundredsOfThemLookLikeTheOnesThatAreNear) {
   scene.wall({.base = {0.9f, 0.1f, 0.1f}});
   for (int i = 0; i < 400; ++i) {
     const RandomKey key{.pixel = static_cast<std::uint64_t>(i)};
-    scene.room().sprites.push_back({.foot = {1.5 + 19 * random_uniform(key, 0),
-                                             1.5 + 19 * random_uniform(key, 1),
-                                             2 * random_uniform(key, 2)},
-                                    .width = 0.1 + 0.4 * random_uniform(key, 3),
-                                    .height = 0.1 + 0.4 * random_uniform(key, 4),
-                                    .material = 2});
+    scene.room().sprites.push_back(
+        {.foot = {1.5 + 19 * random_uniform(key, 0), 1.5 + 19 * random_uniform(key, 1),
+                  2 * random_uniform(key, 2)},
+         .width = 0.1 + 0.4 * random_uniform(key, 3),
+         .height = 0.1 + 0.4 * random_uniform(key, 4),
+         .material = 2});
   }
   const World world = compile(scene);
   const Camera camera{.eye = {10.5, 10.5, 1.5}, .heading = 1};
-  const Frame frame = render(world, camera, budget_of(Rays::pixels, {120, 80}),
-                             with_layers(everything));
+  const Frame frame =
+      render(world, camera, budget_of(Rays::pixels, {120, 80}), with_layers(everything));
   const Viewing view = viewing(camera, {120, 80});
   int wrong = 0;
   for (int y = 0; y < 80; ++y) {

@@ -17,7 +17,8 @@ constexpr Size size{160, 120};
 Scene lit_field() {
   std::string drawing;
   for (int row = 0; row < 30; ++row) {
-    drawing += row == 15 ? std::string(14, '.') + "##" + std::string(14, '.') : std::string(30, '.');
+    drawing +=
+        row == 15 ? std::string(14, '.') + "##" + std::string(14, '.') : std::string(30, '.');
     drawing += '\n';
   }
   Scene scene = test::drawn(drawing);
@@ -56,7 +57,8 @@ void each_floor_pixel(const Frame& frame, const Camera& camera, const Look& look
 TEST(SunShadows, FallAsFarAsTheWallIsHighOverTheTangent) {
   Scene scene = lit_field();
   // From the south, so that the shadow of the wall (y from 14 to 15) runs north.
-  scene.room().light.sun = Sun{.heading = degrees(270), .elevation = degrees(45), .color = {1, 1, 1}};
+  scene.room().light.sun =
+      Sun{.heading = degrees(270), .elevation = degrees(45), .color = {1, 1, 1}};
   const World world = compile(scene);
   const double shadow = 4 / std::tan(degrees(45));
   const Camera camera = Camera::look_at({15, 27, 3.8}, {15, 16, 0}, degrees(70));
@@ -69,9 +71,8 @@ TEST(SunShadows, FallAsFarAsTheWallIsHighOverTheTangent) {
     int wrong = 0;
     each_floor_pixel(frame, from, [&](const Vec3d& at, int x, int y) {
       const bool within = at.x() > 14 && at.x() < 16 && at.y() > 15 && at.y() < 15 + shadow;
-      const double margin =
-          std::min({std::abs(at.x() - 14), std::abs(at.x() - 16), std::abs(at.y() - 15 - shadow),
-                    std::abs(at.y() - 15)});
+      const double margin = std::min({std::abs(at.x() - 14), std::abs(at.x() - 16),
+                                      std::abs(at.y() - 15 - shadow), std::abs(at.y() - 15)});
       if (margin < 0.03) return;
       const float light = frame.values(Layer::color, 0)(x, y);
       // Ambient alone, or 1 - (1 - ambient)(1 - the sun's cosine).
@@ -86,7 +87,8 @@ TEST(SunShadows, FallAsFarAsTheWallIsHighOverTheTangent) {
 
 TEST(SunShadows, TheProbeKnowsOnlyOneDistance) {
   Scene scene = lit_field();
-  scene.room().light.sun = Sun{.heading = degrees(270), .elevation = degrees(45), .color = {1, 1, 1}};
+  scene.room().light.sun =
+      Sun{.heading = degrees(270), .elevation = degrees(45), .color = {1, 1, 1}};
   const World world = compile(scene);
   const Camera camera = Camera::look_at({15, 27, 3.8}, {15, 16, 0}, degrees(70));
   Budget budget = plain_light();
@@ -114,7 +116,8 @@ TEST(SunShadows, PanesLetThroughWhatTheyDoNotHide) {
   Scene scene = lit_field();
   scene.materials[0] = {.base = {0, 0, 0}, .opacity = 0.4, .tint = {1, 0.5f, 0.25f}};
   scene.room().light.ambient = {0, 0, 0};
-  scene.room().light.sun = Sun{.heading = degrees(270), .elevation = degrees(45), .color = {1, 1, 1}};
+  scene.room().light.sun =
+      Sun{.heading = degrees(270), .elevation = degrees(45), .color = {1, 1, 1}};
   const Camera camera = Camera::look_at({15, 27, 3.8}, {15, 16, 0}, degrees(70));
   const Frame frame = render(compile(scene), camera, plain_light(), with_layers(test::everything));
   int looked_at = 0;
@@ -159,7 +162,8 @@ TEST(Lamps, FadeWithTheirRangeAndAreHiddenByWalls) {
       const double fade = std::max(0.0, 1 - distance * distance / 64);
       const double expected = crosses(0) ? 0 : fade * fade * way.z() / distance;
       for (int channel = 0; channel < 3; ++channel) {
-        EXPECT_NEAR(frame.values(Layer::color, channel)(x, y), expected * lamp.color[channel], 2e-3);
+        EXPECT_NEAR(frame.values(Layer::color, channel)(x, y), expected * lamp.color[channel],
+                    2e-3);
       }
       lit += expected > 0.01;
       shaded += crosses(0) && fade > 0;
@@ -202,11 +206,12 @@ TEST(Corners, HalfOfTheLightIsLeftAtTheFootOfAWall) {
 
 /// A corridor with a red wall at its end; the floor is black and as wet as can be.
 Scene wet_corridor() {
-  Scene scene = test::drawn("###########\n"
-                            "#.........A\n"
-                            "#.........A\n"
-                            "#.........A\n"
-                            "###########");
+  Scene scene = test::drawn(
+      "###########\n"
+      "#.........A\n"
+      "#.........A\n"
+      "#.........A\n"
+      "###########");
   scene.materials[0].base = {0, 0, 0.4f};
   scene.materials[1].base = {0.8f, 0, 0};
   Room& room = scene.room();

@@ -84,7 +84,8 @@ TEST(WalkFiles, AreReadWithPlacesInErrors) {
   const WalkScript script = io::read_walk_script(
       folder.write("w.yaml",
                    "radius: 0.4\nrate: 30\nmoves:\n  - {forward: 2, over: 1.5}\n"
-                   "  - {turn: 90}\n"), scene);
+                   "  - {turn: 90}\n"),
+      scene);
   EXPECT_EQ(script.radius, 0.4);
   ASSERT_EQ(script.moves.size(), 2u);
   EXPECT_EQ(script.moves[0].over, 1.5);
@@ -135,9 +136,9 @@ TEST(WalkFiles, PlayedWalksLeaveFramesWayAndSummary) {
 }
 
 TEST(Walk, DoorsOpenWhileOneWaitsAndLetOneThrough) {
-  CellMap map = draw_cells("#########\n........>\n#########",
-                           std::vector<LegendLetter>{{U'#', wall_of(0)},
-                                                     {U'>', empty_cell, LegendLetter::Mark::goal}});
+  CellMap map = draw_cells(
+      "#########\n........>\n#########",
+      std::vector<LegendLetter>{{U'#', wall_of(0)}, {U'>', empty_cell, LegendLetter::Mark::goal}});
   map.at(4, 1) = wall_of(0);
   map.set_form(4, 1, CellForm{.shape = CellShape::sliding, .along = PanelAxis::y});
   const Camera camera{.eye = {1.5, 1.5, 1.6}};
@@ -155,10 +156,9 @@ TEST(Walk, DoorsOpenWhileOneWaitsAndLetOneThrough) {
   EXPECT_TRUE(steps.back().in_goal);
   // Cells that appear and vanish are met as they are at the time.
   const WalkMove wall{.over = 0.5, .cells = {{.place = {6, 1}, .cell = wall_of(0)}}};
-  EXPECT_LT(walk(map, camera, {.radius = 0.2, .rate = 10, .moves = {open, wall, on}})
-                .back()
-                .place.x(),
-            6);
+  EXPECT_LT(
+      walk(map, camera, {.radius = 0.2, .rate = 10, .moves = {open, wall, on}}).back().place.x(),
+      6);
   open.cells[0].place = {3, 1};
   EXPECT_THROW(walk(map, camera, {.moves = {open}}), Error);
   open.cells[0].place = {40, 1};

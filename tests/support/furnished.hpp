@@ -9,13 +9,13 @@ namespace photonlane::test {
 inline Scene furnished_scene() {
   Scene scene;
   const int brick = scene.add(make_texture({.pattern = Pattern::brick, .width = 64, .height = 64}));
-  const int roof = scene.add(
-      make_texture({.pattern = Pattern::glazing, .width = 64, .height = 64, .columns = 2, .rows = 2}));
+  const int roof = scene.add(make_texture(
+      {.pattern = Pattern::glazing, .width = 64, .height = 64, .columns = 2, .rows = 2}));
   const int plant = scene.add(make_texture({.pattern = Pattern::plant, .width = 48, .height = 64}));
   const Cell wall = scene.wall({.base = {1, 1, 1}, .texture = brick, .tile = 1}, "wall");
   const Cell stone = scene.wall({.base = {0.5f, 0.45f, 0.4f}}, "stone");
-  const Cell pane = scene.wall(
-      {.base = {0.5f, 0.4f, 0.2f}, .opacity = 0.3, .tint = {1, 0.8f, 0.5f}}, "pane");
+  const Cell pane =
+      scene.wall({.base = {0.5f, 0.4f, 0.2f}, .opacity = 0.3, .tint = {1, 0.8f, 0.5f}}, "pane");
   const Cell mist = scene.wall({.base = {0.8f, 0.7f, 0.6f}, .density = 0.7}, "mist");
   scene.wall({.base = {0.9f, 0.9f, 0.8f}, .wetness = 0.8}, "wet");
   scene.wall({.base = {1, 1, 1}, .texture = plant}, "plant");
@@ -51,9 +51,11 @@ inline Scene furnished_scene() {
   room.light.sun = Sun{};
   room.light.lamps.push_back({.place = {5, 4.5, 2.2}});
   for (int i = 0; i < 6; ++i) {
-    room.sprites.push_back({.foot = {3.0 + 0.9 * i, 3.2 + 0.3 * i, 0}, .width = 0.8, .material = 5});
+    room.sprites.push_back(
+        {.foot = {3.0 + 0.9 * i, 3.2 + 0.3 * i, 0}, .width = 0.8, .material = 5});
   }
-  room.sprites.push_back({.foot = {9, 4, 0.6}, .width = 1, .fixed = true, .heading = 2, .material = 5});
+  room.sprites.push_back(
+      {.foot = {9, 4, 0.6}, .width = 1, .fixed = true, .heading = 2, .material = 5});
   return scene;
 }
 

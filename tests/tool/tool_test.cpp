@@ -177,9 +177,11 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
   EXPECT_THAT(outcome.output, ContainsRegex("cheapest with rmse at most 0.0001: [0-9.]+ ms, --set "
                                             "cells.method=leap\n$"));
   const std::string csv = folder.read("sweep/sweep.csv");
-  EXPECT_THAT(csv, StartsWith("cells.method,cells.increment,total_ms,total_ms_spread,cast_ms,"
-                              "fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,bounces,rmse,psnr,ssim,largest,"
-                              "share_other,depth_median,depth_p99,on_front\nleap,-,"));
+  EXPECT_THAT(
+      csv, StartsWith(
+               "cells.method,cells.increment,total_ms,total_ms_spread,cast_ms,"
+               "fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,bounces,rmse,psnr,ssim,largest,"
+               "share_other,depth_median,depth_p99,on_front\nleap,-,"));
   EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 4);
   const auto json = nlohmann::json::parse(folder.read("sweep/sweep.json"));
   EXPECT_EQ(json["settings"].size(), 3u);
@@ -269,8 +271,9 @@ budget:
   const Frame two = io::read_frame(folder.path() + "/t.exr");
   EXPECT_NEAR(two.values(Layer::depth)(22, 30), 4.46 - 1.5, 1e-3);
   EXPECT_NEAR(two.values(Layer::depth)(67, 30), 0.5, 1e-3);
-  folder.write("w.yaml", "rate: 5\nmoves:\n  - {over: 1, cells: [{at: [4, 1], opening: 1}]}\n"
-                         "  - {forward: 4, over: 1}\n");
+  folder.write("w.yaml",
+               "rate: 5\nmoves:\n  - {over: 1, cells: [{at: [4, 1], opening: 1}]}\n"
+               "  - {forward: 4, over: 1}\n");
   const Outcome walked = tool("walk doors.yaml --script w.yaml -o out");
   EXPECT_EQ(walked.code, 0) << walked.errors;
   EXPECT_THAT(walked.output, HasSubstr("ms a change of the map"));

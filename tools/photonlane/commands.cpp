@@ -137,9 +137,8 @@ int run(const RenderCommand& command) {
       ProgressBar bar("render", command.common.quiet);
       options.progress = bar.callback();
       const World world = compile(file.scene);
-      frame = file.views.empty()
-                  ? render(world, file.camera, file.budget, std::move(options))
-                  : render_views(world, file.views, file.budget, std::move(options));
+      frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
+                                 : render_views(world, file.views, file.budget, std::move(options));
     }
     if (exr || layer == Layer::color || layer == Layer::display) {
       io::write_frame(command.output, frame);

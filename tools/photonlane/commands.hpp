@@ -15,8 +15,8 @@ inline constexpr int bad_input = 2;
 /// What the commands that make frames have in common.
 struct SceneOptions {
   std::string scene;
-  std::string size;               ///< "WIDTHxHEIGHT", or nothing
-  std::vector<std::string> sets;  ///< "KEY=VALUE"
+  std::string size;                ///< "WIDTHxHEIGHT", or nothing
+  std::vector<std::string> sets;   ///< "KEY=VALUE"
   std::vector<std::string> doors;  ///< "COLUMN,ROW=OPENING"
   int threads = 0;
   bool quiet = false;

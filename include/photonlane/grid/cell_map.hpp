@@ -47,7 +47,7 @@ inline constexpr std::array<std::string_view, 2> choice_names<PanelAxis>{"x", "y
 /// How a cell differs from a wall from floor to ceiling, or from a bare floor.
 struct CellForm {
   CellShape shape = CellShape::block;
-  double height = 0;     ///< meters; 0: up to the ceiling
+  double height = 0;  ///< meters; 0: up to the ceiling
   PanelAxis along = PanelAxis::x;
   double thickness = 0.08;  ///< meters, of panels
   double opening = 0;       ///< of doors: 0 closed, 1 open
@@ -80,8 +80,8 @@ struct CellMap {
   std::optional<CellPlace> start;  ///< where a walk begins; an empty cell
   std::optional<CellPlace> goal;   ///< where it should lead; an empty cell
   bool repeat = false;             ///< the map goes on without end in every direction
-  /// Cells that are not plain: form_of holds 0 for plain ones, else 1 + the index of the form. Empty
-  /// where all are plain.
+  /// Cells that are not plain: form_of holds 0 for plain ones, else 1 + the index of the form.
+  /// Empty where all are plain.
   std::vector<std::uint16_t> form_of;
   std::vector<CellForm> forms;
 
@@ -93,9 +93,7 @@ struct CellMap {
     const std::uint16_t form = form_of.empty() ? 0 : form_of[id];
     return form == 0 ? nullptr : &forms[form - 1u];
   }
-  const CellForm* form(int x, int y) const {
-    return form(static_cast<std::size_t>(y) * width + x);
-  }
+  const CellForm* form(int x, int y) const { return form(static_cast<std::size_t>(y) * width + x); }
   /// Gives a cell a form of its own, or makes it plain. Throws Error (input) past 65535 forms.
   void set_form(int x, int y, const std::optional<CellForm>& form);
 };
@@ -108,7 +106,8 @@ struct CellEdit {
   std::optional<CellForm> form{};  ///< nothing: a plain cell
 };
 
-/// The edit that opens a door by a share, 0 closed to 1 open. Throws Error (input) where no door is.
+/// The edit that opens a door by a share, 0 closed to 1 open. Throws Error (input) where no door
+/// is.
 CellEdit open_door(const CellMap& map, int x, int y, double opening);
 
 /// The knobs of a CellMap.

@@ -8,9 +8,9 @@ namespace photonlane {
 struct Tally {
   std::uint64_t lanes = 0;
   std::uint64_t steps = 0;
-  std::uint64_t hits = 0;     ///< lanes that ended at a solid
-  std::uint64_t escaped = 0;  ///< lanes that met nothing up to the far limit
-  std::uint64_t spent = 0;    ///< lanes that ran out of budget
+  std::uint64_t hits = 0;             ///< lanes that ended at a solid
+  std::uint64_t escaped = 0;          ///< lanes that met nothing up to the far limit
+  std::uint64_t spent = 0;            ///< lanes that ran out of budget
   std::uint64_t shadow_lanes = 0;     ///< toward lights and over half spaces
   std::uint64_t bounces = 0;          ///< from wet floors
   std::uint64_t secondary_steps = 0;  ///< of both

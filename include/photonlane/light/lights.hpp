@@ -27,7 +27,7 @@ std::span<const Knob<Lamp>> lamp_knobs();
 /// The light in a room. What comes from several places adds up as 1 - (1 - a)(1 - b)..., so that no
 /// number of lights makes more than white, and none is cut off.
 struct Lighting {
-  Color ambient{1, 1, 1};    ///< from everywhere; alone it leaves all colors as they are
+  Color ambient{1, 1, 1};     ///< from everywhere; alone it leaves all colors as they are
   double corner_reach = 0.8;  ///< meters: how far corners are darker
   std::optional<Sun> sun;
   std::vector<Lamp> lamps;

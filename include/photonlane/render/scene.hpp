@@ -20,8 +20,8 @@ struct Room {
   Lighting light;
   Material floor{.base = {0.22f, 0.20f, 0.18f}};
   Material ceiling{.base = {0.16f, 0.18f, 0.22f}};
-  bool has_ceiling = true;   ///< false: lanes that rise above the walls leave the room
-  std::optional<Sky> sky;    ///< what is seen outside; without one, the color of the fog
+  bool has_ceiling = true;  ///< false: lanes that rise above the walls leave the room
+  std::optional<Sky> sky;   ///< what is seen outside; without one, the color of the fog
   std::vector<CellMap> solids;
   std::vector<Sprite> sprites;
 

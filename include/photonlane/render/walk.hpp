@@ -49,8 +49,8 @@ struct WalkStep {
 
 /// Plays a script from the camera's eye and heading: a step a frame, the first at time 0, the last
 /// at the end of the last move. Throws Error (input) for values out of range and for scripts of
-/// more than a million frames. The map changes as the script says, and the body meets it as it is at the time. Throws Error
-/// (input) for doors that are not there and cells outside the map.
+/// more than a million frames. The map changes as the script says, and the body meets it as it is
+/// at the time. Throws Error (input) for doors that are not there and cells outside the map.
 std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script);
 
 /// The camera of a step: the eye at the body's place.
