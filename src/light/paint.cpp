@@ -48,6 +48,8 @@ PaintTable::PaintTable(const std::vector<Material>& materials, const TextureSet&
       const Color base = material.base * (shaded ? shade : 1);
       PaintEntry entry{base[0], base[1], base[2], static_cast<float>(material.opacity)};
       entry.level = level;
+      entry.first = set.white();
+      entry.width = entry.height = 1;
       if (textured) {
         entry.first = set.first()[level];
         entry.width = set.width()[level];

@@ -29,7 +29,7 @@ struct PaintEntry {
   float normal_x, normal_y, normal_z;
   float texels;        ///< of the full texture along a meter, across; on panels across all of it
   std::int32_t level;  ///< of the full texture in the set; -1: no texture
-  std::int32_t first;  ///< its first texel
+  std::int32_t first;  ///< its first texel; without a texture, one that is white
   std::int32_t width, height;
 };
 

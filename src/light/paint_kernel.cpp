@@ -5,6 +5,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include "light/texel_fetch-inl.h"
+
 HWY_BEFORE_NAMESPACE();
 namespace photonlane {
 namespace HWY_NAMESPACE {
@@ -85,10 +87,9 @@ struct Lookups {
   alignas(64) std::int32_t first[capacity];
   alignas(64) std::int32_t width[capacity];
   alignas(64) std::int32_t height[capacity];
-  alignas(64) std::int32_t index[4][capacity];
-  alignas(64) std::uint32_t texel[4][capacity];
-  alignas(64) float right[capacity];  // share of the right texels
-  alignas(64) float low[capacity];    // share of the lower texels
+  alignas(64) std::uint32_t texel[4][capacity];  // its place in the set, then itself
+  alignas(64) float right[capacity];             // share of the right texels
+  alignas(64) float low[capacity];               // share of the lower texels
 };
 
 /// Red, green, blue and alpha of texels, as sums of weighed bytes.
@@ -104,9 +105,6 @@ struct Active {
   std::size_t count = 0;
   std::size_t first[Lookups::capacity];
 };
-
-/// The fraction of a tile.
-HWY_INLINE V Fraction(V tiles) { return hn::Sub(tiles, hn::Floor(tiles)); }
 
 struct Weighed {
   V red, green, blue, alpha;
@@ -127,34 +125,21 @@ HWY_INLINE void AddTexel(const std::uint32_t* from, V weight, Weighed& sum) {
   sum.alpha = hn::Add(sum.alpha, hn::Mul(weight, byte(hn::ShiftRight<24>(texel))));
 }
 
-/// Kept from becoming inserts into vectors, which are slower than the loads themselves.
-#if HWY_COMPILER_GCC_ACTUAL
-__attribute__((optimize("no-tree-vectorize"), noinline))
-#else
-HWY_NOINLINE
-#endif
-void Fetch(const std::uint32_t* texels, const std::int32_t* index, std::size_t count,
-           std::uint32_t* texel) {
-  for (std::size_t i = 0; i < count; ++i) texel[i] = texels[index[i]];
-}
-
 HWY_INLINE void AddNearest(const TextureSet& set, Lookups& look, std::size_t size, Sums& sums) {
   const D d;
   const DI di;
+  const DU du;
   const VI one = hn::Set(di, 1);
   for (std::size_t i = 0; i < size; i += hn::Lanes(d)) {
-    const auto place = [&](V share, VI side) {
-      const VI cell = hn::ConvertTo(di, hn::Mul(share, hn::ConvertTo(d, side)));
-      return hn::Min(cell, hn::Sub(side, one));
-    };
     const VI width = hn::Load(di, look.width + i);
     const VI height = hn::Load(di, look.height + i);
-    const VI x = place(Fraction(hn::Load(d, look.u + i)), width);
-    const VI y = hn::Sub(hn::Sub(height, one), place(Fraction(hn::Load(d, look.v + i)), height));
-    hn::Store(hn::Add(hn::Load(di, look.first + i), hn::Add(hn::Mul(y, width), x)), di,
-              look.index[0] + i);
+    const VI x = TexelAlong(Fraction(hn::Load(d, look.u + i)), width);
+    const VI down = TexelAlong(Fraction(hn::Load(d, look.v + i)), height);
+    const VI y = hn::Sub(hn::Sub(height, one), down);
+    hn::Store(hn::BitCast(du, hn::Add(hn::Load(di, look.first + i), hn::Add(hn::Mul(y, width), x))),
+              du, look.texel[0] + i);
   }
-  Fetch(set.texels(), look.index[0], size, look.texel[0]);
+  Fetch(set.texels(), size, look.texel[0]);
   for (std::size_t i = 0; i < size; i += hn::Lanes(d)) {
     Weighed sum{hn::Zero(d), hn::Zero(d), hn::Zero(d), hn::Zero(d)};
     AddTexel(look.texel[0] + i, hn::Set(d, 1.0f), sum);
@@ -170,6 +155,7 @@ HWY_INLINE void AddBilinear(const TextureSet& set, const std::int32_t* panel, Lo
                             const Active& active, Sums& sums) {
   const D d;
   const DI di;
+  const DU du;
   const V one = hn::Set(d, 1.0f);
   const V half = hn::Set(d, 0.5f);
   const VI zero = hn::Zero(di);
@@ -214,15 +200,15 @@ HWY_INLINE void AddBilinear(const TextureSet& set, const std::int32_t* panel, Lo
     const VI row0 = hn::Add(first, hn::Mul(y0, width));
     const VI row1 = hn::Add(first, hn::Mul(y1, width));
     const std::size_t to = k * hn::Lanes(d);
-    hn::Store(hn::Add(row0, x0), di, look.index[0] + to);
-    hn::Store(hn::Add(row0, x1), di, look.index[1] + to);
-    hn::Store(hn::Add(row1, x0), di, look.index[2] + to);
-    hn::Store(hn::Add(row1, x1), di, look.index[3] + to);
+    hn::Store(hn::BitCast(du, hn::Add(row0, x0)), du, look.texel[0] + to);
+    hn::Store(hn::BitCast(du, hn::Add(row0, x1)), du, look.texel[1] + to);
+    hn::Store(hn::BitCast(du, hn::Add(row1, x0)), du, look.texel[2] + to);
+    hn::Store(hn::BitCast(du, hn::Add(row1, x1)), du, look.texel[3] + to);
     hn::Store(hn::Sub(x, left), d, look.right + to);
     hn::Store(hn::Sub(y, top), d, look.low + to);
   }
   for (int corner = 0; corner < 4; ++corner) {
-    Fetch(set.texels(), look.index[corner], active.count * hn::Lanes(d), look.texel[corner]);
+    Fetch(set.texels(), active.count * hn::Lanes(d), look.texel[corner]);
   }
   for (std::size_t k = 0; k < active.count; ++k) {
     const std::size_t i = active.first[k];

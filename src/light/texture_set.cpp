@@ -118,6 +118,7 @@ TextureSet::TextureSet(const std::vector<Texture>& textures) {
       throw Error(ErrorKind::memory, "textures of more than 4 GiB together");
     }
   }
+  texels_.push_back(0xffffffff);
 }
 
 }  // namespace photonlane

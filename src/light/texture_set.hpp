@@ -26,6 +26,9 @@ class TextureSet {
   const std::int32_t* height() const { return height_.data(); }
   const std::uint32_t* texels() const { return texels_.data(); }
 
+  /// One white texel, for what has no texture.
+  std::int32_t white() const { return static_cast<std::int32_t>(texels_.size()) - 1; }
+
   std::size_t size() const { return first_.size() / levels; }
   std::size_t memory_bytes() const { return texels_.size() * sizeof(std::uint32_t); }
 

@@ -21,6 +21,11 @@ struct PlainColumns {
   alignas(64) float green[ColumnEvents::capacity];
   alignas(64) float blue[ColumnEvents::capacity];
   alignas(64) float fades[ColumnEvents::capacity];
+  alignas(64) std::int32_t corner[ColumnEvents::capacity];  ///< see FillTexels
+  alignas(64) std::int32_t width[ColumnEvents::capacity];
+  alignas(64) std::int32_t height[ColumnEvents::capacity];
+  alignas(64) float rise[ColumnEvents::capacity];
+  alignas(64) float v_0[ColumnEvents::capacity];
 };
 
 /// One sample's columns of a chunk.
@@ -60,16 +65,47 @@ void aim(const Viewing& view, double offset, int first, LaneBatch<Number>& lanes
   }
 }
 
+/// What a base color is weighed by: texels come as squares of bytes.
+float base_share(const PaintTable& paint) {
+  return paint.textures->size() == 0 ? 1.0f : 1.0f / (255 * 255);
+}
+
+/// The lowest texel at the left of a texture.
+std::int32_t corner(const PaintEntry& entry) {
+  return entry.first + (entry.height - 1) * entry.width;
+}
+
 void color_columns(const RenderJob& job, Chunk& chunk) {
   const ColumnEvents::Rank& event = chunk.events.ranks.front();
   const PaintTable& paint = job.paint;
+  PlainColumns& plain = chunk.plain;
+  const float share = base_share(paint);
   for (std::size_t i = 0; i < chunk.events.size; ++i) {
     const std::uint32_t material = event.side[i];
     const PaintEntry& entry = paint.at(material, event.face[i]);
-    chunk.plain.red[i] = entry.red;
-    chunk.plain.green[i] = entry.green;
-    chunk.plain.blue[i] = entry.blue;
-    chunk.plain.fades[i] = event.ending[i] == Ending::spent ? 0 : 1;
+    plain.red[i] = entry.red * share;
+    plain.green[i] = entry.green * share;
+    plain.blue[i] = entry.blue * share;
+    plain.fades[i] = event.ending[i] == Ending::spent ? 0 : 1;
+    if (paint.textures->size() == 0) continue;
+    const bool textured = entry.level >= 0 && event.ending[i] == Ending::hit;
+    const float reach = textured ? event.enter[i] : 0;
+    const float u = reach * (chunk.events.direction_x[i] * entry.u_x +
+                             chunk.events.direction_y[i] * entry.u_y) +
+                    entry.u_0;
+    const int across = static_cast<int>((u - std::floor(u)) * static_cast<float>(entry.width));
+    plain.corner[i] = corner(entry) + std::min(across, entry.width - 1);
+    plain.width[i] = entry.width;
+    plain.height[i] = entry.height;
+    plain.rise[i] = reach * entry.v_z;
+    plain.v_0[i] = entry.v_0;
+  }
+  // Kernels look up to the end of a whole vector.
+  for (std::size_t i = chunk.events.size; i < ColumnEvents::capacity && i % 16 != 0; ++i) {
+    plain.corner[i] = paint.textures->white();
+    plain.width[i] = plain.height[i] = 1;
+    plain.rise[i] = plain.v_0[i] = 0;
+    chunk.events.direction_x[i] = chunk.events.direction_y[i] = 0;
   }
 }
 
@@ -102,7 +138,20 @@ ColumnRow row_at(const RenderJob& job, double pixel_y) {
 
 FillRow plain_row(const RenderJob& job, const ColumnRow& row) {
   const PaintEntry& entry = job.paint.at(row.level_material, row.level_face);
-  return {row.level, row.slope * row.slope, entry.red, entry.green, entry.blue};
+  const float share = base_share(job.paint);
+  FillRow result{row.level, row.slope * row.slope, entry.red * share, entry.green * share,
+                 entry.blue * share};
+  result.slope = row.slope;
+  // Rows that never meet the level have no place on it.
+  const float reach = std::isfinite(row.level) ? row.level : 0;
+  result.u_x = reach * entry.u_x;
+  result.u_0 = entry.u_0;
+  result.v_y = reach * entry.v_y;
+  result.v_0 = entry.v_0;
+  result.corner = corner(entry);
+  result.width = entry.width;
+  result.height = entry.height;
+  return result;
 }
 
 /// The rows of a frame, each sample's, then those at the pixels' centers.
@@ -213,10 +262,19 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
   std::vector<FillColumns> columns;
   for (std::size_t s = 0; plain && s < samples; ++s) {
     const PlainColumns& color = chunks[s]->plain;
-    columns.push_back({chunks[s]->events.ranks.front().enter, chunks[s]->events.length_square,
-                       color.red, color.green, color.blue, color.fades});
+    columns.push_back({chunks[s]->events.ranks.front().enter,
+                       chunks[s]->events.length_square,
+                       color.red,
+                       color.green,
+                       color.blue,
+                       color.fades,
+                       chunks[s]->events.direction_x,
+                       chunks[s]->events.direction_y,
+                       {color.corner, color.width, color.height, color.rise, color.v_0}});
   }
   std::vector<FillRow> rows(samples);
+  const TextureSet& textures = *job.paint.textures;
+  const std::uint32_t* texels = textures.size() == 0 ? nullptr : textures.texels();
   for (int y = top; y < bottom; ++y) {
     Surfaces solid;
     const bool center_is_sample = samples == 1;
@@ -224,7 +282,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
       for (std::size_t s = 0; s < samples; ++s) {
         rows[s] = plain_row(job, frame_rows.sample(y, s));
       }
-      fill_row(columns.data(), rows.data(), static_cast<int>(samples), job.fog,
+      fill_row(columns.data(), rows.data(), static_cast<int>(samples), job.fog, texels,
                static_cast<std::size_t>(width), first, y, job.target(first, y));
     } else if (samples > 0) {
       Colors sums;

@@ -27,9 +27,9 @@ void Progress::check() const {
 }
 
 bool RenderJob::plain() const {
-  return world.textures().size() == 0 && !paint.clear && !world.room().sky &&
-         world.room().has_ceiling && !cells().has_forms() && panels.empty() &&
-         !world.room().light.lit() && !wet;
+  return (world.textures().size() == 0 || paint.sampling == TextureSampling::nearest) &&
+         !paint.clear && !world.room().sky && world.room().has_ceiling && !cells().has_forms() &&
+         panels.empty() && !world.room().light.lit() && !wet;
 }
 
 FramePlanes::FramePlanes(Frame& frame) {

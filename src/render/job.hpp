@@ -70,7 +70,8 @@ struct RenderJob {
   Size size() const { return frame.size(); }
   const CellSolid& cells() const { return *world.room().cells; }
   OpenMaterials open() const { return {world.room().open, world.spent_material()}; }
-  /// True where every surface has one color: columns then need no more than those.
+  /// True where every column shows one wall between floor and ceiling, each of one color or one
+  /// texel to a pixel.
   bool plain() const;
   /// Where colors of a run of pixels go.
   FillTarget target(int x, int y) const {
