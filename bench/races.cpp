@@ -246,14 +246,15 @@ double differing(const std::vector<textbook::Rgb>& plain, const Frame& frame, fl
   return static_cast<double>(wrong) / static_cast<double>(plain.size());
 }
 
-void race_textured(const std::string& name, const CellMap& map, int rounds,
+void race_textured(const std::string& name, const CellMap& map, double pixel_bar, int rounds,
                    std::vector<Race>& races) {
   const Setup s = setup(map, true);
   std::vector<textbook::Rgb> plain(static_cast<std::size_t>(columns) * rows);
   std::vector<char> bytes(plain.size() * 12);
   Frame kept;
-  const auto frame = [&](TextureSampling sampling) {
+  const auto frame = [&](TextureSampling sampling, Rays rays = Rays::columns) {
     Budget budget{.frame = {columns, rows, 1}, .texture = {.sampling = sampling}};
+    budget.rays = rays;
     budget.far_limit = 20000;
     return [&s, &kept, budget] {
       kept = render(
@@ -270,13 +271,26 @@ void race_textured(const std::string& name, const CellMap& map, int rounds,
        {}},
       {"writing its memory", [&] { write_memory(bytes, 2); }, {}}};
   run_rounds(runners, rounds);
+  const auto tell_differing = [&](const std::string& what) {
+    fmt::print("{}: {:.4f} % of the pixels differ from the plain frame{}\n", name,
+               100 * differing(plain, kept, 0.02f), what);
+  };
   runners[0].work();
-  fmt::print("{}: {:.4f} % of the pixels differ from the plain frame\n", name,
-             100 * differing(plain, kept, 0.02f));
+  tell_differing("");
+  std::vector<Runner> pixel_runners{
+      {"nearest by pixels", frame(TextureSampling::nearest, Rays::pixels), {}},
+      {"plain textured frame by pixels",
+       [&] { textbook::draw_textured_pixels(s.map, s.eye, s.look, s.cover, columns, rows, plain); },
+       {}}};
+  run_rounds(pixel_runners, std::max(3, rounds / 3));
+  pixel_runners[0].work();
+  tell_differing(" by pixels");
   races.push_back(race(name + ": nearest / plain frame", runners[0], runners[3], 6));
   races.push_back(race(name + ": bilinear / plain frame", runners[1], runners[3], 0));
   races.push_back(race(name + ": filtered / plain frame", runners[2], runners[3], 0));
   races.push_back(race(name + ": nearest / writing memory", runners[0], runners[4], 1.0 / 3));
+  races.push_back(race(name + ": nearest by pixels / plain frame by pixels", pixel_runners[0],
+                       pixel_runners[1], pixel_bar));
 }
 
 /// One cell opened or closed again in a world that nobody else holds, against compiling it anew.
@@ -297,6 +311,49 @@ void race_edit(const std::string& name, const CellMap& map, int rounds, std::vec
                               {"compiled anew", [&] { compile(scene); }, {}}};
   run_rounds(runners, rounds);
   races.push_back(race(name + ": one cell edited / compiled anew", runners[0], runners[1], 100));
+}
+
+/// A door that opens and closes before the eye, and the frames around it.
+void race_door(const std::string& name, CellMap map, int rounds, std::vector<Race>& races) {
+  const int column = map.width / 2;
+  const int row = map.height / 2;
+  Scene scene;
+  for (int i = 0; i < 5; ++i) scene.wall({.base = {0.3f, 0.4f, 0.1f * static_cast<float>(i)}});
+  for (int y = row - 3; y <= row + 3; ++y) {
+    for (int x = column - 8; x <= column; ++x) {
+      map.at(x, y) = x == column && y != row ? wall_of(1) : empty_cell;
+    }
+  }
+  map.at(column, row) = wall_of(4);
+  map.set_form(column, row,
+               CellForm{.shape = CellShape::sliding, .along = PanelAxis::y, .thickness = 0.1});
+  scene.room().add(map);
+  const World compiled = compile(scene);
+  World world = compile(scene);
+  const Camera camera{.eye = {column - 4.4, row + 0.6, 1.6}};
+  Budget budget{.frame = {columns, rows, 1}};
+  budget.far_limit = 20000;
+  Frame kept;
+  const auto frame = [&](const World& of) {
+    kept = render(
+        of, camera, budget,
+        {.layers = {Layer::color}, .threads = 2, .progress = {}, .recycle = std::move(kept)});
+  };
+  int moves = 0;
+  std::vector<Runner> runners{{"a door moved",
+                               [&] {
+                                 const CellEdit change =
+                                     open_door(world.room().cells->map(), column, row,
+                                               0.01 * static_cast<double>(++moves % 100));
+                                 world = edit(std::move(world), {&change, 1});
+                               },
+                               {}},
+                              {"frame after it", [&] { frame(world); }, {}},
+                              {"frame of the world compiled", [&] { frame(compiled); }, {}},
+                              {"compiled anew", [&] { compile(scene); }, {}}};
+  run_rounds(runners, rounds);
+  races.push_back(race(name + ": a door moved / compiled anew", runners[0], runners[3], 100));
+  races.push_back(race(name + ": frame after it / frame before", runners[1], runners[2], 0.9));
 }
 
 int run(int argc, char** argv) {
@@ -329,14 +386,17 @@ int run(int argc, char** argv) {
   run_race("1920x1080 of dense 256x256",
            [&](const std::string& name) { race_frames(name, scattered(256, 0.1), 2, 25, races); });
   run_race("1920x1080 textured, open 1024x1024", [&](const std::string& name) {
-    race_textured(name, scattered(1024, 0.0002), 15, races);
+    race_textured(name, scattered(1024, 0.0002), 5, 15, races);
   });
-  run_race("1920x1080 textured, dense 256x256",
-           [&](const std::string& name) { race_textured(name, scattered(256, 0.1), 15, races); });
+  run_race("1920x1080 textured, dense 256x256", [&](const std::string& name) {
+    race_textured(name, scattered(256, 0.1), 2, 15, races);
+  });
   run_race("edit, half open 4096x4096",
            [&](const std::string& name) { race_edit(name, scattered(4096, 0.02), 15, races); });
   run_race("edit, open 4096x4096",
            [&](const std::string& name) { race_edit(name, scattered(4096, 0.0002), 15, races); });
+  run_race("door, half open 4096x4096",
+           [&](const std::string& name) { race_door(name, scattered(4096, 0.02), 25, races); });
 
   bool passed = true;
   nlohmann::ordered_json report = nlohmann::ordered_json::array();

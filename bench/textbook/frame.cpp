@@ -58,6 +58,30 @@ void draw(const Map& map, const Eye& eye, const Look& look, int width, int heigh
   }
 }
 
+/// The texel at a place in tiles.
+inline std::uint32_t texel(const Texture& texture, float u, float v) {
+  const int mask = texture.side - 1;
+  const int x = static_cast<int>(std::floor(u * texture.side)) & mask;
+  const int y = mask - (static_cast<int>(std::floor(v * texture.side)) & mask);
+  return texture.texels[static_cast<std::size_t>(y) * texture.side + x];
+}
+
+/// Linear light by the byte that shows it.
+const std::vector<float> linear = [] {
+  std::vector<float> levels(256);
+  for (int i = 0; i < 256; ++i) {
+    const float x = i / 255.0f;
+    levels[i] = x <= 0.04045f ? x / 12.92f : std::pow((x + 0.055f) / 1.055f, 2.4f);
+  }
+  return levels;
+}();
+
+/// A texel's linear light, shaded.
+inline Rgb lit(std::uint32_t texel, float light) {
+  return {linear[texel & 255] * light, linear[texel >> 8 & 255] * light,
+          linear[texel >> 16 & 255] * light};
+}
+
 }  // namespace
 
 void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, int height,
@@ -69,20 +93,6 @@ void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, in
 
 void draw_textured(const Map& map, const Eye& eye, const Look& look, const Cover& cover, int width,
                    int height, std::vector<Rgb>& pixels) {
-  static const std::vector<float> linear = [] {
-    std::vector<float> levels(256);
-    for (int i = 0; i < 256; ++i) {
-      const float x = i / 255.0f;
-      levels[i] = x <= 0.04045f ? x / 12.92f : std::pow((x + 0.055f) / 1.055f, 2.4f);
-    }
-    return levels;
-  }();
-  const auto texel = [](const Texture& texture, float u, float v) {
-    const int mask = texture.side - 1;
-    const int x = static_cast<int>(std::floor(u * texture.side)) & mask;
-    const int y = mask - (static_cast<int>(std::floor(v * texture.side)) & mask);
-    return texture.texels[static_cast<std::size_t>(y) * texture.side + x];
-  };
   const float focal = width / (2 * eye.half_width);
   for (int x = 0; x < width; ++x) {
     const float u = (x + 0.5f - 0.5f * width) / focal;
@@ -122,11 +132,7 @@ void draw_textured(const Map& map, const Eye& eye, const Look& look, const Cover
       } else {
         covered = false;
       }
-      Rgb color = look.fog;
-      if (covered) {
-        color = {linear[bits & 255] * light, linear[bits >> 8 & 255] * light,
-                 linear[bits >> 16 & 255] * light};
-      }
+      const Rgb color = covered ? lit(bits, light) : look.fog;
       const float distance = reach * std::sqrt(1 + u * u + v * v);
       pixels[static_cast<std::size_t>(y) * width + x] = faded(look, color, distance);
     }
@@ -175,6 +181,39 @@ void draw_pixels(const Map& map, const Eye& eye, const Look& look, int width, in
         color = look.walls[map.cells[static_cast<std::size_t>(hit.y) * map.width + hit.x] - 1];
         const float shade = hit.by_x ? 1 : look.north_shade;
         color = {color.r * shade, color.g * shade, color.b * shade};
+      }
+      pixels[static_cast<std::size_t>(y) * width + x] = faded(look, color, distance);
+    }
+  }
+}
+
+void draw_textured_pixels(const Map& map, const Eye& eye, const Look& look, const Cover& cover,
+                          int width, int height, std::vector<Rgb>& pixels) {
+  const float focal = width / (2 * eye.half_width);
+  for (int y = 0; y < height; ++y) {
+    const float v = (0.5f * height - (y + 0.5f)) / focal;
+    for (int x = 0; x < width; ++x) {
+      const float u = (x + 0.5f - 0.5f * width) / focal;
+      const float inverse = 1 / std::sqrt(1 + u * u + v * v);
+      const float dx = (eye.forward_x + u * eye.forward_y) * inverse;
+      const float dy = (eye.forward_y - u * eye.forward_x) * inverse;
+      const float dz = v * inverse;
+      float level = 1e30f;
+      if (dz < 0) level = -look.eye_height / dz;
+      if (dz > 0) level = (look.wall_height - look.eye_height) / dz;
+      const Hit hit = cast_boundaries(map, eye, dx, dy, level);
+      const float distance = hit.t < level ? hit.t : level;
+      const float at_x = eye.x + dx * distance;
+      const float at_y = eye.y + dy * distance;
+      Rgb color;
+      if (hit.t < level) {
+        const float across = hit.by_x ? (dx > 0 ? -at_y : at_y) : (dy > 0 ? at_x : -at_x);
+        const std::size_t cell = static_cast<std::size_t>(hit.y) * map.width + hit.x;
+        color =
+            lit(texel(cover.walls[map.cells[cell] - 1], across, look.eye_height + dz * distance),
+                hit.by_x ? 1 : look.north_shade);
+      } else {
+        color = lit(dz < 0 ? texel(cover.floor, at_x, at_y) : texel(cover.ceiling, at_x, -at_y), 1);
       }
       pixels[static_cast<std::size_t>(y) * width + x] = faded(look, color, distance);
     }

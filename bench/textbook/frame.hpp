@@ -37,6 +37,10 @@ struct Cover {
 void draw_textured(const Map& map, const Eye& eye, const Look& look, const Cover& cover, int width,
                    int height, std::vector<Rgb>& pixels);
 
+/// draw_pixels with textures.
+void draw_textured_pixels(const Map& map, const Eye& eye, const Look& look, const Cover& cover,
+                          int width, int height, std::vector<Rgb>& pixels);
+
 /// A frame of linear light, three floats a pixel, column after column: cast with
 /// cast_boundaries, then walk down the column.
 void draw_linear(const Map& map, const Eye& eye, const Look& look, int width, int height,
