@@ -24,12 +24,18 @@ void start_at_eye(LaneBatch<Number>& lanes, std::size_t size, const Camera& came
 /// Counts what the first `size` lanes of a batch spent and how they ended.
 template <class Number>
 void count(const HitBatch<Number>& hits, std::size_t size, Tally& tally) {
-  tally.lanes += size;
+  std::uint64_t steps = 0;
+  std::uint32_t escaped = 0;
+  std::uint32_t spent = 0;
   for (std::size_t i = 0; i < size; ++i) {
-    tally.steps += hits.steps[i];
-    tally.escaped += hits.ending[i] == Ending::escaped;
-    tally.spent += hits.ending[i] == Ending::spent;
+    steps += hits.steps[i];
+    escaped += hits.ending[i] == Ending::escaped;
+    spent += hits.ending[i] == Ending::spent;
   }
+  tally.lanes += size;
+  tally.steps += steps;
+  tally.escaped += escaped;
+  tally.spent += spent;
   tally.hits = tally.lanes - tally.escaped - tally.spent;
 }
 

@@ -24,7 +24,7 @@ class LaneSight final : public Sight {
     surfaces.size = lanes_.size;
     surfaces.any_panel = false;
     surfaces.all_hit = true;
-    for (std::size_t i = 0; i < lanes_.size; ++i) put(hits, i, i, surfaces);
+    put_all(hits, surfaces);
   }
 
   void behind(const bool* wanted, Surfaces& surfaces) override {
@@ -74,6 +74,35 @@ class LaneSight final : public Sight {
   }
 
  private:
+  /// In a loop the compiler turns into vectors; what is not simply hit is put anew, one by one.
+  void put_all(const HitBatch<Number>& hits, Surfaces& surfaces) {
+    const Vec3d& eye = job_.camera.eye;
+    const auto eye_x = static_cast<Number>(eye.x());
+    const auto eye_y = static_cast<Number>(eye.y());
+    const auto eye_z = static_cast<Number>(eye.z());
+    const std::size_t size = lanes_.size;
+    bool usual = true;
+    for (std::size_t i = 0; i < size; ++i) {
+      const Number t = hits.t[i];
+      met_at_[i] = t;
+      surfaces.t[i] = static_cast<float>(t);
+      surfaces.x[i] = static_cast<float>(lanes_.x[i] - eye_x + t * lanes_.direction_x[i]);
+      surfaces.y[i] = static_cast<float>(lanes_.y[i] - eye_y + t * lanes_.direction_y[i]);
+      surfaces.z[i] = static_cast<float>(lanes_.z[i] - eye_z + t * lanes_.direction_z[i]);
+      surfaces.thickness[i] = static_cast<float>(hits.exit[i] - t);
+      usual &= (hits.ending[i] == Ending::hit) & (hits.face[i] != Face::panel);
+    }
+    std::copy_n(hits.face, size, surfaces.face);
+    std::copy_n(hits.ending, size, surfaces.ending);
+    std::copy_n(hits.material, size, surfaces.material);
+    std::copy_n(hits.item, size, surfaces.item);
+    std::copy_n(hits.steps, size, surfaces.steps);
+    if (usual) return;
+    for (std::size_t i = 0; i < size; ++i) {
+      if (hits.ending[i] != Ending::hit || hits.face[i] == Face::panel) put(hits, i, i, surfaces);
+    }
+  }
+
   void put(const HitBatch<Number>& hits, std::size_t from, std::size_t i, Surfaces& surfaces) {
     const bool escaped = hits.ending[from] == Ending::escaped;
     const Number t = escaped ? Number(1) : hits.t[from];
