@@ -61,9 +61,27 @@ struct Points {
   }
 };
 
+/// A setting by its values; where knobs were turned one by one, by the one that was.
+std::string label_of(const Sweep& sweep, const Setting& setting) {
+  const Setting& base = sweep.settings.front();
+  if (sweep.one_by_one && &setting == &base) return "all as in the scene";
+  std::string label;
+  for (std::size_t i = 0; i < setting.values.size(); ++i) {
+    const std::string& value = setting.values[i];
+    if (value == "-") continue;
+    std::string told = value;
+    if (sweep.one_by_one) {
+      if (value == base.values[i]) continue;
+      told = sweep.knobs[i].substr(sweep.knobs[i].rfind('.') + 1) + "=" + value;
+    }
+    label += (label.empty() ? "" : " ") + told;
+  }
+  return label;
+}
+
 /// Labels beside their points, each moved up until it does not cover another.
-std::string labels(const Points& points, const std::vector<const Setting*>& order,
-                   const std::vector<double>& errors) {
+std::string labels(const Sweep& sweep, const Points& points,
+                   const std::vector<const Setting*>& order, const std::vector<double>& errors) {
   struct Spot {
     double x, y;
   };
@@ -72,10 +90,7 @@ std::string labels(const Points& points, const std::vector<const Setting*>& orde
   std::vector<Spot> taken;
   std::string text;
   for (std::size_t i = 0; i < order.size(); ++i) {
-    std::string label;
-    for (const std::string& value : order[i]->values) {
-      if (value != "-") label += (label.empty() ? "" : " ") + value;
-    }
+    const std::string label = label_of(sweep, *order[i]);
     const double time = order[i]->total_ms.median;
     Spot spot{points.x_share(time), points.y_share(errors[i])};
     int moved = 0;
@@ -163,7 +178,7 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
         "'#6b675c'\n",
         points.floor);
   }
-  text += labels(points, order, errors);
+  text += labels(sweep, points, order, errors);
   text +=
       "plot $front using 1:2 with steps lw 2 lc rgb '#5f7f52' notitle, \\\n"
       "  $all using 1:2:3 with xerrorbars pt 7 ps 0.9 lc rgb '#9a8f80' title 'beaten in both', \\\n"

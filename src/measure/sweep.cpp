@@ -9,6 +9,25 @@
 namespace photonlane {
 namespace {
 
+/// The base, then every value of every knob with the others as the base has them.
+std::vector<Setting> one_by_one(const Budget& base, const std::vector<Vary>& vary) {
+  Setting first;
+  first.budget = base;
+  for (const Vary& one : vary) {
+    first.values.push_back(knob_text(*find_knob(budget_knobs(), one.knob), base));
+  }
+  std::vector<Setting> settings{first};
+  for (std::size_t i = 0; i < vary.size(); ++i) {
+    for (const std::string& value : vary[i].values) {
+      Setting setting = first;
+      set_knob(budget_knobs(), setting.budget, vary[i].knob, value);
+      setting.values[i] = value;
+      settings.push_back(std::move(setting));
+    }
+  }
+  return settings;
+}
+
 std::vector<Setting> combinations(const Budget& base, const std::vector<Vary>& vary) {
   std::size_t count = 1;
   for (const Vary& one : vary) {
@@ -31,7 +50,11 @@ std::vector<Setting> combinations(const Budget& base, const std::vector<Vary>& v
       set_knob(budget_knobs(), setting.budget, one.knob, setting.values.back());
     }
   }
-  // A knob without effect beside the others makes settings that differ in name only: keep one.
+  return settings;
+}
+
+/// A knob without effect beside the others makes settings that differ in name only: keeps one.
+std::vector<Setting> different(std::vector<Setting> settings, const std::vector<Vary>& vary) {
   std::vector<Setting> kept;
   for (Setting& setting : settings) {
     for (std::size_t i = 0; i < vary.size(); ++i) {
@@ -91,9 +114,11 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options) {
   Sweep result;
   result.metric = options.metric;
+  result.one_by_one = options.one_by_one;
   const Limit weighed = parse_limit(std::string(options.metric) + "=0");
   for (const Vary& one : vary) result.knobs.push_back(one.knob);
-  result.settings = combinations(base, vary);
+  result.settings =
+      different(options.one_by_one ? one_by_one(base, vary) : combinations(base, vary), vary);
   result.reference = reference_of(base, result.settings, vary);
 
   const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);

@@ -202,7 +202,7 @@ class RowSight final : public Sight {
     surfaces.all_hit = surfaces.all_hit && next.all_hit;
   }
 
-  void mirrored(const Surfaces& surfaces, const bool*, Surfaces& image) override {
+  std::unique_ptr<Sight> mirrored(const Surfaces& floor, const bool* wanted) const override {
     const CompiledRoom& room = job_.world.room();
     const auto eye = static_cast<float>(job_.camera.eye.z());
     // Seen from an eye as far below the floor, through it.
@@ -214,17 +214,33 @@ class RowSight final : public Sight {
     row.level = (static_cast<float>(room.ceiling_height) + eye) / row.slope;
     row.level_face = room.has_ceiling ? Face::ceiling : Face::none;
     row.level_material = room.ceiling;
-    image.wants_data = false;
-    see_row(events_, row, nullptr, nullptr, image);
-    for (std::size_t i = 0; i < image.size; ++i) {
-      if (image.ending[i] == Ending::escaped) continue;
-      image.z[i] -= 2 * eye;
-      image.t[i] -= surfaces.t[i];
+    auto image = std::make_unique<RowSight>(job_, events_, row);
+    image->floor_ = &floor;
+    image->wanted_ = wanted;
+    return image;
+  }
+
+  void rays(const Surfaces& surfaces, LaneRays& rays) const override {
+    if (floor_ == nullptr) return rays.toward(surfaces);
+    rays.size = events_.size;
+    // Lanes nobody wants stand where others do, so as not to spread the bundle.
+    std::size_t at =
+        static_cast<std::size_t>(std::find(wanted_, wanted_ + rays.size, true) - wanted_);
+    for (std::size_t i = 0; i < events_.size; ++i) {
+      if (wanted_[i]) at = i;
+      const float inverse = 1 / std::sqrt(events_.length_square[at] + row_.slope * row_.slope);
+      rays.x[i] = events_.direction_x[at] * inverse;
+      rays.y[i] = events_.direction_y[at] * inverse;
+      rays.z[i] = row_.slope * inverse;
+      rays.from_x[i] = floor_->x[at];
+      rays.from_y[i] = floor_->y[at];
+      rays.from_z[i] = floor_->z[at];
     }
   }
 
  private:
-  /// What only some scenes need: floors of their own, and how far lanes run inside soft bodies.
+  /// What only some scenes need: floors of their own, how far lanes run inside soft bodies, and
+  /// images in a floor.
   void complete(const std::uint32_t* rank, Surfaces& surfaces) const {
     const CellSolid& cells = job_.cells();
     if (row_.level_face == Face::floor && !cells.map().form_of.empty()) {
@@ -234,20 +250,42 @@ class RowSight final : public Sight {
             cells.map(), job_.camera.eye.x() + surfaces.x[i], job_.camera.eye.y() + surfaces.y[i]);
       }
     }
-    if (job_.paint.density.empty()) return;
+    if (!job_.paint.density.empty()) measure_thickness(rank, surfaces);
+    if (floor_ != nullptr) bring_up(surfaces);
+  }
+
+  void measure_thickness(const std::uint32_t* rank, Surfaces& surfaces) const {
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       if (rank[i] >= events_.ranks.size()) continue;
       const ColumnEvents::Rank& event = events_.ranks[rank[i]];
       const float length = std::sqrt(events_.length_square[i] + row_.slope * row_.slope);
       float exit = std::min(event.exit[i], row_.level);
-      if (row_.slope > 0) exit = std::min(exit, event.top[i] / row_.slope);
+      if (row_.slope > 0) exit = std::min(exit, (event.top[i] + row_.raise) / row_.slope);
       surfaces.thickness[i] = exit * length - surfaces.t[i];
+    }
+  }
+
+  /// From below the floor to where things are.
+  void bring_up(Surfaces& surfaces) const {
+    const auto eye = static_cast<float>(job_.camera.eye.z());
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (!wanted_[i]) {
+        // Nothing to follow, and nothing before it.
+        surfaces.ending[i] = Ending::spent;
+        surfaces.t[i] = 0;
+        surfaces.all_hit = false;
+      }
+      if (surfaces.ending[i] != Ending::hit) continue;
+      surfaces.z[i] -= 2 * eye;
+      surfaces.t[i] -= floor_->t[i];
     }
   }
 
   const RenderJob& job_;
   const ColumnEvents& events_;
-  const ColumnRow& row_;
+  const ColumnRow row_;
+  const Surfaces* floor_ = nullptr;  ///< the mirror, where this sees an image
+  const bool* wanted_ = nullptr;
   std::uint32_t rank_[Surfaces::capacity];
 };
 
@@ -297,7 +335,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     if (plain || !center_is_sample) {
       Colors unused;
       RowSight sight(job, center.events, frame_rows.center(y));
-      look(job, sight, {first, y, width, 0}, 0, true, unused, &solid, tally, true);
+      look(job, sight, {first, y, width, 0}, 0, true, unused, &solid, tally, &rayless);
     }
     write_data(job, first, y, width, solid);
   }

@@ -45,21 +45,6 @@ class LaneSight final : public Sight {
     }
   }
 
-  void mirrored(const Surfaces& surfaces, const bool* wanted, Surfaces& image) override {
-    LaneBatch<Number> turned = lanes_;
-    for (std::size_t i = 0; i < lanes_.size; ++i) {
-      turned.z[i] = -lanes_.z[i];
-      turned.direction_z[i] = -lanes_.direction_z[i];
-      // Just above the floor, where the lane met it.
-      const auto t = static_cast<Number>(wanted[i] ? surfaces.t[i] : 0);
-      turned.x[i] += t * turned.direction_x[i];
-      turned.y[i] += t * turned.direction_y[i];
-      turned.z[i] = Number(1e-3);
-    }
-    LaneSight sight(job_, turned, tally_);
-    sight.nearest(image);
-  }
-
   void rays(const Surfaces&, LaneRays& rays) const override {
     const Vec3d& eye = job_.camera.eye;
     rays.size = lanes_.size;

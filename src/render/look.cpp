@@ -77,25 +77,13 @@ void mix(const Colors& image, const float* wet, std::size_t size, Colors& colors
   }
 }
 
-/// The map upside down below the floor, in the light but without shadows.
-void reflect_mirrored(const RenderJob& job, Sight& sight, const Surfaces& surfaces,
-                      const bool* wanted, Colors& image, Tally& tally) {
-  Surfaces seen;
-  sight.mirrored(surfaces, wanted, seen);
-  seen.pad();
-  if (!seen.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, seen);
-  Colors colors;
-  alignas(64) float distance[Surfaces::capacity];
-  paint_surfaces(seen, job.shadow_paint, colors);
-  const LightBudget plain{SunShadows::none, 1, LampShadows::none, Corners::none, 1, WetFloor::none};
-  illuminate(job, plain, {}, seen, colors, tally);
-  finish(job, seen, colors, distance);
-  add_faded(colors, distance, job.fog, 1, nullptr, seen.size, true, image);
-}
-
-/// A lane from every wet place, thrown back by a surface as rough as its material says.
+/// A lane from every wet place, thrown back by a mirror, or by a surface as `rough` as its material
+/// says.
 void reflect_traced(const RenderJob& job, const Sight& sight, const PixelPlace& place,
-                    const Surfaces& surfaces, const bool* wanted, Colors& image, Tally& tally) {
+                    const Surfaces& surfaces, const bool* wanted, bool rough, Colors& image,
+                    Tally& tally) {
+  // A mirror has no rays for light of its own.
+  const LightBudget& light = rough ? job.budget.light : rayless;
   LaneRays rays;
   sight.rays(surfaces, rays);
   LaneBatch<float> lanes;
@@ -104,8 +92,8 @@ void reflect_traced(const RenderJob& job, const Sight& sight, const PixelPlace& 
   const Vec3d& eye = job.camera.eye;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (!wanted[i]) continue;
-    const auto roughness =
-        0.25f * static_cast<float>(job.world.materials()[surfaces.material[i]].roughness);
+    const double full = job.world.materials()[surfaces.material[i]].roughness;
+    const auto roughness = rough ? 0.25f * static_cast<float>(full) : 0.0f;
     float x = rays.x[i];
     float y = rays.y[i];
     float z = -rays.z[i];
@@ -138,7 +126,7 @@ void reflect_traced(const RenderJob& job, const Sight& sight, const PixelPlace& 
   tally.bounces += lanes.size;
   LaneSight<float> bounce(job, lanes, tally);
   Colors seen;
-  look(job, bounce, place, 1, true, seen, nullptr, tally, true);
+  look(job, bounce, place, 1, true, seen, nullptr, tally, &light);
   for (std::size_t k = 0; k < lanes.size; ++k) {
     image.red[of[k]] = seen.red[k];
     image.green[of[k]] = seen.green[k];
@@ -159,18 +147,19 @@ void reflect(const RenderJob& job, Sight& sight, const PixelPlace& place, const 
                 material.wetness > 0 && (traced || surfaces.item[i] == no_item);
     const auto wetness = static_cast<float>(material.wetness);
     const float cosine = -surfaces.z[i] / std::max(surfaces.t[i], 1e-6f);
-    wet[i] = !wanted[i] ? 0 : traced ? wetness * water_reflectance(cosine) : 0.25f * wetness;
+    wet[i] = wanted[i] ? wetness * water_reflectance(cosine) : 0;
     any = any || wanted[i];
   }
   if (!any) return;
   Colors image;
-  if (traced) {
+  const std::unique_ptr<Sight> mirror = traced ? nullptr : sight.mirrored(surfaces, wanted);
+  if (mirror != nullptr) {
+    look(job, *mirror, place, 1, true, image, nullptr, tally, &rayless);
+  } else {
     std::fill_n(image.red, surfaces.size, 0.0f);
     std::fill_n(image.green, surfaces.size, 0.0f);
     std::fill_n(image.blue, surfaces.size, 0.0f);
-    reflect_traced(job, sight, place, surfaces, wanted, image, tally);
-  } else {
-    reflect_mirrored(job, sight, surfaces, wanted, image, tally);
+    reflect_traced(job, sight, place, surfaces, wanted, traced, image, tally);
   }
   mix(image, wet, surfaces.size, colors);
 }
@@ -287,8 +276,9 @@ bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
 }
 
 void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
-          Colors& sums, Surfaces* solid, Tally& tally, bool bounced) {
-  const bool wet = !bounced && job.wet;
+          Colors& sums, Surfaces* solid, Tally& tally, const LightBudget* image) {
+  const bool wet = image == nullptr && job.wet;
+  const LightBudget& light = image != nullptr ? *image : job.budget.light;
   Path path(job, sight, solid != nullptr || wet);
   Colors colors;
   Through through;
@@ -303,7 +293,7 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
     if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, surfaces);
     bool clear = paint_surfaces(surfaces, job.paint, colors);
     if (!job.paint.density.empty() && soften(job.paint, surfaces, colors)) clear = true;
-    illuminate(job, job.budget.light, place, surfaces, colors, tally);
+    illuminate(job, light, place, surfaces, colors, tally);
     if (wet) reflect(job, sight, place, surfaces, colors, tally);
     const float* fogged = surfaces.t;
     if (!surfaces.all_hit) {
@@ -317,7 +307,8 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
     if (!clear) return;
     const bool any = dim(job, surfaces, colors, pass, wanted, through);
     if (!any || pass == job.budget.passes.limit) {
-      if (any) spend(share, wanted, through, surfaces, sums, !bounced && tally.lanes > 0, tally);
+      if (any)
+        spend(share, wanted, through, surfaces, sums, image == nullptr && tally.lanes > 0, tally);
       keeper.keep(surfaces, nullptr);
       return;
     }

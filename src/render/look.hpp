@@ -1,5 +1,7 @@
 #pragma once
 
+#include <memory>
+
 #include "lane/surfaces.hpp"
 #include "render/illuminate.hpp"
 #include "render/job.hpp"
@@ -15,22 +17,26 @@ class Sight {
   virtual void nearest(Surfaces& surfaces) = 0;
   /// What is behind that, for the pixels where `wanted` is set; the others stay as they are.
   virtual void behind(const bool* wanted, Surfaces& surfaces) = 0;
-  /// What the floor would show as a mirror, for the pixels where `wanted` is set, whose surface it
-  /// is: places as seen, t from the floor on.
-  virtual void mirrored(const Surfaces& surfaces, const bool* wanted, Surfaces& image) = 0;
+  /// Sees what the floor would show as a mirror, for the pixels where `wanted` is set, whose
+  /// surface it is, t from the floor on; null where only lanes of their own can tell.
+  virtual std::unique_ptr<Sight> mirrored(const Surfaces&, const bool*) const { return nullptr; }
   /// The lanes themselves, of which `surfaces` is what they see.
   virtual void rays(const Surfaces& surfaces, LaneRays& rays) const { rays.toward(surfaces); }
 };
+
+/// Light by no rays at all.
+inline constexpr LightBudget rayless{SunShadows::none, 1, LampShadows::none,
+                                     Corners::none,    1, WetFloor::none};
 
 /// Soft bodies hide as much as a lane runs inside them. True where there are any.
 bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors);
 
 /// Follows the lanes of some pixels through all that lets light through, and adds `share` of the
 /// light they see to the sums, or starts them where these lanes are the `first`. `solid`, where not
-/// null, gets the first surface of each that is seen rather than looked through. Lanes that bounced
-/// see no reflections.
+/// null, gets the first surface of each that is seen rather than looked through. Lanes of an
+/// `image` are lit by what it says, and see no reflections.
 void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
-          Colors& sums, Surfaces* solid, Tally& tally, bool bounced = false);
+          Colors& sums, Surfaces* solid, Tally& tally, const LightBudget* image = nullptr);
 
 /// Writes the layers that are not colors for the pixels of a block: pixel i of the surfaces is
 /// (x + i % width, y + i / width).

@@ -88,7 +88,7 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
     Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
     LaneSight<Number> sight(job, lanes, tally, true);
-    look(job, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &solid, tally, true);
+    look(job, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &solid, tally, &rayless);
   }
   if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }

@@ -55,6 +55,24 @@ struct Glass {
   SweepOptions options{.repeats = 3, .warm_up = 1, .threads = 1, .progress = {}};
 };
 
+TEST(Sweep, OneByOneTurnsEachKnobBesideTheBase) {
+  Glass glass;
+  glass.budget.number = NumberType::float64;
+  glass.options.one_by_one = true;
+  const Sweep result = sweep(glass.world, glass.camera, glass.budget,
+                             {parse_vary("cells.method=increment,leap"),
+                              parse_vary("number=float,double"), parse_vary("frame.samples=1,4")},
+                             glass.options);
+  ASSERT_EQ(result.settings.size(), 4u) << "the base counts once";
+  EXPECT_THAT(result.settings[0].values, ElementsAre("leap", "double", "1"));
+  EXPECT_THAT(result.settings[1].values, ElementsAre("increment", "double", "1"));
+  EXPECT_THAT(result.settings[2].values, ElementsAre("leap", "float", "1"));
+  EXPECT_THAT(result.settings[3].values, ElementsAre("leap", "double", "4"));
+  EXPECT_EQ(result.settings[1].budget.number, NumberType::float64);
+  EXPECT_EQ(result.settings[2].budget.cells.method, CellMethod::leap);
+  EXPECT_GT(result.settings[1].error.share_other, result.settings[0].error.share_other);
+}
+
 TEST(Sweep, EveryCombinationOnceWithErrorsThatFallWithTheStep) {
   const Glass glass;
   const Sweep result = sweep(glass.world, glass.camera, glass.budget,

@@ -175,6 +175,7 @@ int run(const SweepCommand& command) {
     SweepOptions options;
     options.repeats = command.repeats;
     options.warm_up = command.warm_up;
+    options.one_by_one = command.one_by_one;
     options.threads = command.common.threads;
     options.metric = command.metric;
     Sweep result;

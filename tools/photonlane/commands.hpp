@@ -46,6 +46,7 @@ struct SweepCommand {
   std::string metric = "rmse";
   int repeats = 11;
   int warm_up = 2;
+  bool one_by_one = false;
 };
 
 struct CompareCommand {

@@ -95,6 +95,8 @@ int run_tool(int argc, char** argv) {
   sweep_app->add_option("--repeats", sweep.repeats, "timed frames a setting (11)")
       ->check(CLI::Range(1, 100000))
       ->type_name("N");
+  sweep_app->add_flag("--one-by-one", sweep.one_by_one,
+                      "vary each knob alone, the others as the scene and --set have them");
   sweep_app->add_option("--warm-up", sweep.warm_up, "frames before the timed ones (2)")
       ->check(CLI::Range(0, 100000))
       ->type_name("N");

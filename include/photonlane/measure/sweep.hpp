@@ -38,6 +38,7 @@ struct SweepOptions {
   int repeats = 11;  ///< timed frames a setting
   int warm_up = 2;   ///< frames before the timed ones
   int threads = 0;
+  bool one_by_one = false;  ///< each knob alone, the others as the base has them; the base is first
   std::string_view metric = "rmse";  ///< what the front weighs against time
   std::function<bool(double share)> progress;
 };
@@ -47,14 +48,16 @@ struct Sweep {
   Budget reference;  ///< what the errors are measured against
   std::vector<Setting> settings;
   std::string metric;
+  bool one_by_one = false;
 };
 
-/// Makes a frame of every combination of the varied values; combinations that differ only in knobs
-/// without effect (cells.increment beside another cells.method) count once. Errors are against a
-/// reference of the same view by exact stepping in double (Budget::reference()); where samples are
-/// varied it has four times the most of them, and where the size is varied, the largest size, to
-/// which the others are resampled. Times are of frames with the display layer; settings take turns,
-/// so that a slow moment of the machine falls on all alike. Throws what render() throws.
+/// Makes a frame of every combination of the varied values, or of every value alone; settings that
+/// differ only in knobs without effect (cells.increment beside another cells.method) count once.
+/// Errors are against a reference of the same view by exact stepping in double
+/// (Budget::reference()); where samples are varied it has four times the most of them, and where
+/// the size is varied, the largest size, to which the others are resampled. Times are of frames
+/// with the display layer; settings take turns, so that a slow moment of the machine falls on all
+/// alike. Throws what render() throws.
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options = {});
 
