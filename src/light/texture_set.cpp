@@ -17,7 +17,7 @@ std::uint32_t pack(const Texel& texel) {
   for (int channel = 0; channel < 4; ++channel) {
     const float value = std::clamp(texel.value[channel], 0.0f, 1.0f);
     const float level = channel < 3 ? std::sqrt(value) : value;
-    bits |= static_cast<std::uint32_t>(std::lround(255 * level)) << 8 * channel;
+    bits |= static_cast<std::uint32_t>(255 * level + 0.5f) << 8 * channel;
   }
   return bits;
 }
@@ -35,8 +35,18 @@ Level halved(const Level& from, bool across) {
   const int after = before / 2;
   Level to{across ? after : from.width, across ? from.height : after, {}};
   to.texels.resize(static_cast<std::size_t>(to.width) * to.height);
-  const double ratio = static_cast<double>(before) / after;
   const std::size_t step = across ? 1 : static_cast<std::size_t>(from.width);
+  if (before % 2 == 0) {
+    for (std::size_t i = 0; i < to.texels.size(); ++i) {
+      const std::size_t first = across ? 2 * i : i + i / step * step;
+      for (int channel = 0; channel < 4; ++channel) {
+        to.texels[i].value[channel] =
+            0.5f * (from.texels[first].value[channel] + from.texels[first + step].value[channel]);
+      }
+    }
+    return to;
+  }
+  const double ratio = static_cast<double>(before) / after;
   for (int y = 0; y < to.height; ++y) {
     for (int x = 0; x < to.width; ++x) {
       const int place = across ? x : y;
@@ -73,24 +83,31 @@ Level unpacked(const Texture& texture) {
 }
 
 /// Marks the squares of a texture, `side` along each edge, that anything is seen in or beside.
-void mark_cover(const Texture& texture, std::size_t side, std::vector<std::uint8_t>& cover) {
-  const std::size_t first = cover.size();
-  cover.resize(first + side * side, 0);
+void mark_cover(const Texture& texture, int side, std::vector<std::uint8_t>& cover) {
   const auto square = [&](int place, int length) {
-    return static_cast<std::ptrdiff_t>(place) * static_cast<std::ptrdiff_t>(side) / length;
+    return std::min(static_cast<int>(std::int64_t{place} * side / length), side - 1);
   };
-  const auto last = static_cast<std::ptrdiff_t>(side) - 1;
+  const auto at = [&](int x, int y) { return static_cast<std::size_t>(y) * side + x; };
+  std::vector<std::uint8_t> seen(at(0, side), 0);
   for (int y = 0; y < texture.height; ++y) {
     for (int x = 0; x < texture.width; ++x) {
       if (texture.at(x, y) >> 24 == 0) continue;
-      for (std::ptrdiff_t sy = square(y, texture.height) - 1;
-           sy <= square(y + 1, texture.height) + 1; ++sy) {
-        for (std::ptrdiff_t sx = square(x, texture.width) - 1;
-             sx <= square(x + 1, texture.width) + 1; ++sx) {
-          cover[first + static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(sy, 0, last)) * side +
-                static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(sx, 0, last))] = 1;
+      for (int sy = square(y, texture.height); sy <= square(y + 1, texture.height); ++sy) {
+        for (int sx = square(x, texture.width); sx <= square(x + 1, texture.width); ++sx) {
+          seen[at(sx, sy)] = 1;
         }
       }
+    }
+  }
+  for (int y = 0; y < side; ++y) {
+    for (int x = 0; x < side; ++x) {
+      std::uint8_t any = 0;
+      for (int sy = std::max(y - 1, 0); sy <= std::min(y + 1, side - 1); ++sy) {
+        for (int sx = std::max(x - 1, 0); sx <= std::min(x + 1, side - 1); ++sx) {
+          any |= seen[at(sx, sy)];
+        }
+      }
+      cover.push_back(any);
     }
   }
 }
