@@ -43,71 +43,92 @@ double error_of(const Metric& metric, const Setting& setting) {
   return value.value_or(std::numeric_limits<double>::quiet_NaN());
 }
 
-/// Where the points of a plot lie and what stands beside them.
+/// Where the points of a plot lie, and the axes around them.
 struct Points {
   double fastest = std::numeric_limits<double>::infinity();
   double slowest = 0;
-  double largest = 0;  ///< error
-  double floor = 0;    ///< errors below this are drawn on a line of their own; 0: no such line
+  double smallest = std::numeric_limits<double>::infinity();  ///< error drawn
+  double largest = 0;
+  double floor = 0;  ///< errors below this are drawn on a line of their own
   bool on_floor = false;
   bool logarithmic = false;
 
-  double x_share(double time) const {
-    return std::log(time / fastest) / std::max(0.1, std::log(slowest / fastest));
-  }
-  double y_share(double error) const {
-    if (!logarithmic) return largest > 0 ? error / largest : 0;
-    return std::log(error / floor) / std::log(largest / floor);
+  double left() const { return fastest / 1.3; }
+  double right() const { return slowest * 1.6; }
+  double bottom() const { return logarithmic ? (on_floor ? floor : smallest) / 2 : 0; }
+  double top() const { return logarithmic ? largest * 3 : std::max(largest * 1.2, 1e-12); }
+  /// From 0 to 1 along each axis.
+  double across(double time) const { return std::log(time / left()) / std::log(right() / left()); }
+  double up(double error) const {
+    if (!logarithmic) return error / top();
+    return std::log(error / bottom()) / std::log(top() / bottom());
   }
 };
 
-/// A setting by its values; where knobs were turned one by one, by the one that was.
-std::string label_of(const Sweep& sweep, const Setting& setting) {
-  const Setting& base = sweep.settings.front();
-  if (sweep.one_by_one && &setting == &base) return "all as in the scene";
-  std::string label;
-  for (std::size_t i = 0; i < setting.values.size(); ++i) {
-    const std::string& value = setting.values[i];
-    if (value == "-") continue;
-    std::string told = value;
-    if (sweep.one_by_one) {
-      if (value == base.values[i]) continue;
-      told = sweep.knobs[i].substr(sweep.knobs[i].rfind('.') + 1) + "=" + value;
-    }
-    label += (label.empty() ? "" : " ") + told;
+/// Part of a plot, in shares of its axes.
+struct Box {
+  double left, bottom, right, top;
+  bool meets(const Box& other) const {
+    return left < other.right && other.left < right && bottom < other.top && other.bottom < top;
   }
-  return label;
-}
+};
 
-/// Labels beside their points, each moved up until it does not cover another.
+/// Labels beside their points, each as near as it can be without covering a point or
+/// another label.
 std::string labels(const Sweep& sweep, const Points& points,
                    const std::vector<const Setting*>& order, const std::vector<double>& errors) {
-  struct Spot {
-    double x, y;
-  };
-  constexpr double wide = 0.17;
-  constexpr double high = 0.032;
-  std::vector<Spot> taken;
+  constexpr double letter = 0.009;
+  constexpr double line = 0.03;
+  std::vector<Box> taken;
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    const double x = points.across(order[i]->total_ms.median);
+    const double y = points.up(errors[i]);
+    taken.push_back({x - 0.006, y - 0.3 * line, x + 0.006, y + 0.3 * line});
+  }
   std::string text;
   for (std::size_t i = 0; i < order.size(); ++i) {
-    const std::string label = label_of(sweep, *order[i]);
-    const double time = order[i]->total_ms.median;
-    Spot spot{points.x_share(time), points.y_share(errors[i])};
-    int moved = 0;
-    const auto covers = [&](const Spot& other) {
-      return std::abs(other.x - spot.x) < wide && std::abs(other.y - spot.y) < high;
-    };
-    while (moved < 20 && std::any_of(taken.begin(), taken.end(), covers)) {
-      spot.y += high;
-      ++moved;
+    const std::string label = setting_label(sweep, *order[i]);
+    const double x = points.across(order[i]->total_ms.median);
+    const double y = points.up(errors[i]);
+    const double wide = letter * static_cast<double>(label.size());
+    Box best{};
+    double best_y = y;
+    bool to_left = false;
+    for (int turn = 0; turn < 80; ++turn) {
+      // Above and below in turn, ever farther; first to the right of the point, then to the left.
+      const int away = turn / 4 + 1;
+      const double middle = y + 0.85 * line * (turn % 2 == 0 ? away : -away);
+      to_left = turn / 2 % 2 == 1;
+      const double from = to_left ? x - 0.008 - wide : x + 0.008;
+      best = {from, middle - 0.5 * line, from + wide, middle + 0.5 * line};
+      best_y = middle;
+      const bool inside = best.left >= 0 && best.right <= 1 && best.bottom >= 0 && best.top <= 1;
+      if (inside && std::none_of(taken.begin(), taken.end(),
+                                 [&](const Box& other) { return best.meets(other); })) {
+        break;
+      }
     }
-    taken.push_back(spot);
+    taken.push_back(best);
     text += fmt::format(
-        "set label \"{}\" at first {}, first {} offset 0.8,{:.2f} left tc rgb "
-        "'#33312c' noenhanced\n",
-        escaped(label), time, errors[i], 0.7 + 1.25 * moved);
+        "set label \"{}\" at graph {:.4f}, graph {:.4f} left tc rgb '#33312c' noenhanced\n",
+        escaped(label), best.left, best_y);
   }
   return text;
+}
+
+/// Round numbers along an axis of less than two decades, which gnuplot would label but once.
+std::string time_tics(const Points& points) {
+  if (points.right() / points.left() > 100) return "";
+  std::string list;
+  for (double decade = std::pow(10, std::floor(std::log10(points.left()))); decade < points.right();
+       decade *= 10) {
+    for (const double share : {1.0, 1.5, 2.0, 3.0, 5.0, 7.0}) {
+      const double tic = share * decade;
+      if (tic < points.left() || tic > points.right()) continue;
+      list += fmt::format("{}{:g}", list.empty() ? "" : ", ", tic);
+    }
+  }
+  return fmt::format("set xtics ({})\n", list);
 }
 
 }  // namespace
@@ -139,6 +160,7 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
       points.on_floor = true;
     }
     errors.push_back(error);
+    points.smallest = std::min(points.smallest, error);
     const std::string line =
         fmt::format("{} {} {}\n", setting->total_ms.median, error, setting->total_ms.spread);
     all += line;
@@ -155,22 +177,19 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
       "if (ARG1 ne 'svg') set terminal pngcairo size 1280,800 font 'DejaVu Sans,13' background "
       "'#fbfaf6'\n"
       "set output ARG2\n";
-  text += fmt::format("set title \"{}: cost against error, by {}\" noenhanced\n", escaped(title),
-                      escaped(knobs));
+  text += fmt::format("set title \"{}: cost against error, {}\" noenhanced\n", escaped(title),
+                      sweep.one_by_one ? "one knob at a time" : "by " + escaped(knobs));
   text += fmt::format(
       "set xlabel 'milliseconds a frame, median, bars to the quartiles' noenhanced\n"
       "set ylabel '{}{}' noenhanced\n",
       metric.help, metric.unit.empty() ? "" : fmt::format(", {}", metric.unit));
-  text += fmt::format("set logscale x\nset xrange [{}:{}]\n", points.fastest / 1.3,
-                      points.slowest * 1.6);
-  if (points.logarithmic) {
-    text += fmt::format("set logscale y\nset format y '%g'\nset yrange [{}:{}]\n", points.floor / 2,
-                        points.largest * 3);
-  }
+  text += fmt::format("set logscale x\nset xrange [{}:{}]\nset yrange [{}:{}]\n{}", points.left(),
+                      points.right(), points.bottom(), points.top(), time_tics(points));
+  if (points.logarithmic) text += "set logscale y\nset format y '%g'\n";
   text +=
       "set format x '%g'\nset grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb "
       "'#55524a'\n"
-      "set tics nomirror\nset key top right reverse Left samplen 2\nset lmargin 12\n";
+      "set tics nomirror\nset key above right horizontal reverse Left samplen 2\nset lmargin 12\n";
   if (points.on_floor) {
     text += fmt::format(
         "set arrow from graph 0, first {0} to graph 1, first {0} nohead dt 3 lc rgb '#8a867a'\n"

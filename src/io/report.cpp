@@ -92,11 +92,37 @@ std::string difference_text(const Difference& difference) {
   return text;
 }
 
+std::string setting_label(const Sweep& sweep, const Setting& setting) {
+  const Setting& base = sweep.settings.front();
+  if (sweep.one_by_one && &setting == &base) return "base";
+  std::string label;
+  for (std::size_t i = 0; i < setting.values.size(); ++i) {
+    const std::string& value = setting.values[i];
+    if (value == "-") continue;
+    std::string told = value;
+    if (sweep.one_by_one) {
+      if (value == base.values[i]) continue;
+      told = sweep.knobs[i].substr(sweep.knobs[i].rfind('.') + 1) + "=" + value;
+    }
+    label += (label.empty() ? "" : " ") + told;
+  }
+  return label;
+}
+
 std::string sweep_text(const Sweep& sweep) {
   std::vector<std::vector<std::string>> rows(1);
-  for (const std::string& knob : sweep.knobs) rows[0].push_back(knob);
+  const bool any_more =
+      std::any_of(sweep.settings.begin(), sweep.settings.end(), [](const Setting& setting) {
+        return setting.tally.shadow_lanes + setting.tally.bounces > 0;
+      });
+  if (sweep.one_by_one) {
+    rows[0].emplace_back("setting");
+  } else {
+    for (const std::string& knob : sweep.knobs) rows[0].push_back(knob);
+  }
   for (const char* name : {"ms", "+-", "cast ms", "steps/lane", "spent"})
     rows[0].emplace_back(name);
+  if (any_more) rows[0].emplace_back("light lanes");
   for (const Metric& metric : metrics()) {
     rows[0].push_back(metric.unit.empty() ? std::string(metric.name)
                                           : fmt::format("{} {}", metric.name, metric.unit));
@@ -104,12 +130,19 @@ std::string sweep_text(const Sweep& sweep) {
   rows[0].emplace_back("front");
   for (const Setting& setting : sweep.settings) {
     auto& row = rows.emplace_back();
-    for (const std::string& value : setting.values) row.push_back(value);
+    if (sweep.one_by_one) {
+      row.push_back(setting_label(sweep, setting));
+    } else {
+      for (const std::string& value : setting.values) row.push_back(value);
+    }
     row.push_back(fmt::format("{:.3f}", setting.total_ms.median));
     row.push_back(fmt::format("{:.3f}", setting.total_ms.spread));
     row.push_back(fmt::format("{:.3f}", setting.cast_ms.median));
     row.push_back(fmt::format("{:.1f}", setting.tally.steps_per_lane()));
     row.push_back(fmt::format("{}", setting.tally.spent));
+    if (any_more) {
+      row.push_back(fmt::format("{}", setting.tally.shadow_lanes + setting.tally.bounces));
+    }
     for (const Metric& metric : metrics()) row.push_back(metric_text(metric, setting.error));
     row.emplace_back(setting.on_front ? "*" : "");
   }

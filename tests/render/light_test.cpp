@@ -1,6 +1,7 @@
 #include <gmock/gmock.h>
 
 #include <cmath>
+#include <tuple>
 
 #include "photonlane/photonlane.hpp"
 #include "support/scenes.hpp"
@@ -149,14 +150,16 @@ TEST(Lamps, FadeWithTheirRangeAndAreHiddenByWalls) {
       const double distance = way.norm();
       // The wall stands from x = 14 to 16, y = 14 to 15.
       const auto crosses = [&](double margin) {
-        for (double share = 0; share < 1; share += 1.0 / 2048) {
-          const Vec3d on_way = at + share * way;
-          if (on_way.x() > 14 - margin && on_way.x() < 16 + margin && on_way.y() > 14 - margin &&
-              on_way.y() < 15 + margin && on_way.z() < 4) {
-            return true;
-          }
+        double enter = 0;
+        double leave = 1;
+        for (const auto& [axis, low, high] :
+             {std::tuple{0, 14.0, 16.0}, std::tuple{1, 14.0, 15.0}}) {
+          const double first = (low - margin - at[axis]) / way[axis];
+          const double second = (high + margin - at[axis]) / way[axis];
+          enter = std::max(enter, std::min(first, second));
+          leave = std::min(leave, std::max(first, second));
         }
-        return false;
+        return enter < leave;
       };
       if (crosses(0.05) != crosses(-0.05)) return;
       const double fade = std::max(0.0, 1 - distance * distance / 64);

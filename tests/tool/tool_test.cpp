@@ -380,16 +380,18 @@ TEST_F(Tool, RefusesBadFilesInOneLine) {
 }
 
 TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
-  const Outcome outcome = tool("demo -o shown");
+  const Outcome outcome = tool("demo -o shown --size 320x200");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_TRUE(outcome.output.ends_with("\nshown\n")) << "the last line names the folder";
   for (const char* name :
        {"view.png", "view-careless.png", "difference.png", "layer-depth.png", "layer-steps.png",
-        "view.exr", "sweep.csv", "sweep.json", "cost-error.png", "cost-error.svg"}) {
+        "view.exr", "sweep.csv", "sweep.json", "cost-error.png", "cost-error.svg",
+        "evening/view.png", "evening/plan.png", "evening/sweep.csv", "evening/cost-error.png"}) {
     EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/" + name)) << name;
   }
   const auto json = nlohmann::json::parse(folder.read("shown/sweep.json"));
   EXPECT_GE(json["settings"].size(), 5u);
+  EXPECT_THAT(outcome.output, HasSubstr("wet_floor=mirrored")) << "tricks of light one by one";
 }
 
 TEST(Examples, Run) {

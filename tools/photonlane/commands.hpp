@@ -76,6 +76,7 @@ struct DescribeCommand {
 struct DemoCommand {
   std::string output = "out/demo";
   std::string scenes;
+  std::string size;
   int threads = 0;
   bool quiet = false;
 };

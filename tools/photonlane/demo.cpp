@@ -20,60 +20,121 @@ std::string demo_folder(const std::string& named) {
   return fs::exists(installed, none) ? installed.string() : PHOTONLANE_DEMO_DIR;
 }
 
-}  // namespace
+/// One scene of the demo, its world, and a folder for what is made of it.
+class Show {
+ public:
+  Show(const DemoCommand& command, const std::string& scene, std::string folder)
+      : command_(command),
+        file_(
+            open_scene({.scene = demo_folder(command.scenes) + "/" + scene, .size = command.size})),
+        folder_(std::move(folder)),
+        world_(compile(file_.scene)) {}
 
-int run(const DemoCommand& command) {
-  const std::string folder = command.output;
-  const io::OutputFolder made(folder);
-  const io::SceneFile file = io::read_scene(demo_folder(command.scenes) + "/glasshouse-plan.yaml");
-  const auto say = [&](const std::string& text) {
-    if (!command.quiet) fmt::print("{}\n", text);
-  };
-  const World world = compile(file.scene);
-  const auto frame_of = [&](const Budget& budget) {
-    return render(world, file.camera, budget,
+  const io::SceneFile& file() const { return file_; }
+  std::string path(const std::string& name) const { return folder_ + "/" + name; }
+
+  void say(const std::string& text) const {
+    if (!command_.quiet) fmt::print("{}\n", text);
+  }
+
+  Frame frame(const Budget& budget) const {
+    ProgressBar bar("render", command_.quiet);
+    return render(world_, file_.camera, budget,
                   {.layers = LayerSet::measurable(),
-                   .threads = command.threads,
-                   .progress = {},
+                   .threads = command_.threads,
+                   .progress = bar.callback(),
                    .recycle = {}});
-  };
+  }
 
-  Frame exact = frame_of(file.budget);
-  io::write_frame(folder + "/view.png", exact);
-  io::write_frame(folder + "/view.exr", exact);
-  say(fmt::format("view.png, view.exr: {}\n{}", file.scene.title, io::cost_text(exact)));
+  /// Sweeps and leaves the table and the plot.
+  void measure(const Budget& base, const std::vector<Vary>& vary, SweepOptions options,
+               const std::string& what) const {
+    Sweep result;
+    {
+      ProgressBar bar("sweep", command_.quiet);
+      options.threads = command_.threads;
+      options.progress = bar.callback();
+      result = sweep(world_, file_.camera, base, vary, options);
+    }
+    const io::SweepFiles files = io::write_sweep(folder_, result, file_.scene.title);
+    say(what + "\n" + io::sweep_text(result));
+    if (!files.problem.empty()) say(files.problem);
+  }
+
+ private:
+  const DemoCommand& command_;
+  io::SceneFile file_;
+  std::string folder_;
+  World world_;
+};
+
+/// The plan by day: exact and careless stepping, and what each costs.
+void show_stepping(const DemoCommand& command) {
+  const Show show(command, "glasshouse-plan.yaml", command.output);
+  const Budget& budget = show.file().budget;
+  Frame exact = show.frame(budget);
+  io::write_frame(show.path("view.png"), exact);
+  io::write_frame(show.path("view.exr"), exact);
+  show.say(
+      fmt::format("view.png, view.exr: {}\n{}", show.file().scene.title, io::cost_text(exact)));
   for (const Layer layer :
        {Layer::depth, Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending}) {
-    io::write_layer(fmt::format("{}/layer-{}.png", folder, name_of(layer)), exact, layer);
+    io::write_layer(show.path(fmt::format("layer-{}.png", name_of(layer))), exact, layer);
   }
-  say("layer-*.png: what else is known of every pixel\n");
+  show.say("layer-*.png: what else is known of every pixel\n");
 
-  Budget careless = file.budget;
+  Budget careless = budget;
   careless.cells.method = CellMethod::increment;
   careless.cells.increment = 0.4;
-  Frame wrong = frame_of(careless);
-  io::write_frame(folder + "/view-careless.png", wrong);
+  Frame wrong = show.frame(careless);
+  io::write_frame(show.path("view-careless.png"), wrong);
   const Difference difference = compare(wrong, exact);
-  io::write_png(folder + "/difference.png", io::difference_picture(difference));
-  say(
+  io::write_png(show.path("difference.png"), io::difference_picture(difference));
+  show.say(
       fmt::format("view-careless.png: the same view by steps of {} m\n"
                   "difference.png: where it is wrong\n{}",
                   careless.cells.increment, io::difference_text(difference)));
+  show.measure(
+      budget,
+      {parse_vary("cells.method=leap,boundary,increment"),
+       parse_vary("cells.increment=0.003..0.4//5")},
+      {},
+      "sweep.csv, sweep.json, cost-error.*: what each way of stepping costs, and how wrong "
+      "it is");
+}
 
-  ProgressBar bar("sweep", command.quiet);
-  SweepOptions options;
-  options.threads = command.threads;
-  options.progress = bar.callback();
-  const Sweep result = sweep(world, file.camera, file.budget,
-                             {parse_vary("cells.method=leap,boundary,increment"),
-                              parse_vary("cells.increment=0.003..0.4//5")},
-                             options);
-  const io::SweepFiles files = io::write_sweep(folder, result, file.scene.title);
-  say("sweep.csv, sweep.json, cost-error.*: what each way of stepping costs, and how wrong it "
-      "is\n" +
-      io::sweep_text(result));
-  if (!files.problem.empty()) say(files.problem);
-  fmt::print("{}\n", folder);
+/// The furnished house in the evening: what each trick of light saves, and where it is wrong.
+void show_light(const DemoCommand& command) {
+  const Show show(command, "glasshouse-evening.yaml", command.output + "/evening");
+  const io::OutputFolder made(command.output + "/evening");
+  Frame frame = show.frame(show.file().budget);
+  io::write_frame(show.path("view.png"), frame);
+  io::write_plan(show.path("plan.png"), show.file());
+  show.say(fmt::format("evening/view.png, evening/plan.png: {}\n{}", show.file().scene.title,
+                       io::cost_text(frame)));
+  Budget small = show.file().budget;
+  small.frame = {small.frame.width / 5 + 1, small.frame.height / 5 + 1, 1};
+  small.light.corners = Corners::sampled;
+  show.measure(
+      small,
+      {parse_vary("light.sun_shadows=none,probe,traced"),
+       parse_vary("light.lamp_shadows=none,traced"),
+       parse_vary("light.corners=none,neighbors,sampled"),
+       parse_vary("light.wet_floor=none,mirrored,traced"),
+       parse_vary("texture.sampling=nearest,bilinear,filtered")},
+      {.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}},
+      fmt::format("evening/sweep.csv, evening/cost-error.*: what each way of lighting costs "
+                  "at {}x{}, and how wrong it is",
+                  small.frame.width, small.frame.height));
+}
+
+}  // namespace
+
+int run(const DemoCommand& command) {
+  const io::OutputFolder made(command.output);
+  show_stepping(command);
+  show_light(command);
+  fmt::print("{}\n", command.output);
   return success;
 }
 

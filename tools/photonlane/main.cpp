@@ -13,9 +13,13 @@ namespace {
 
 using namespace photonlane::tool;
 
+void add_size(CLI::App& app, std::string& size) {
+  app.add_option("--size", size, "size of the frame in pixels")->type_name("WIDTHxHEIGHT");
+}
+
 void add_scene(CLI::App& app, SceneOptions& options) {
   app.add_option("scene", options.scene, "scene file (YAML)")->required()->type_name("SCENE");
-  app.add_option("--size", options.size, "size of the frame in pixels")->type_name("WIDTHxHEIGHT");
+  add_size(app, options.size);
   app.add_option("--set", options.sets,
                  "turn a knob: any budget value, or a camera value as camera.NAME; may be given "
                  "again (photonlane describe lists them)")
@@ -184,6 +188,7 @@ int run_tool(int argc, char** argv) {
   demo_app->add_option("-o,--output", demo.output, "folder to write to (out/demo)")
       ->type_name("DIR");
   demo_app->add_option("--scenes", demo.scenes, "folder of the demo scenes")->type_name("DIR");
+  add_size(*demo_app, demo.size);
   add_threads(*demo_app, demo.threads);
   demo_app->add_flag("--quiet", demo.quiet, "print only the folder");
   demo_app->callback([&] { chosen = [&] { return run(demo); }; });
