@@ -44,6 +44,7 @@ std::optional<Obstacle> obstacle_in(const CellMap& map, std::int64_t x, std::int
   if (map.at(column, row) == empty_cell) return std::nullopt;
   const CellForm* form = map.form(column, row);
   if (form == nullptr) return whole;
+  if (form->passable) return std::nullopt;
   if (form->height > 0 && form->height <= reach) return std::nullopt;
   if (form->shape == CellShape::block) return whole;
   const PanelBox box = panel_box(*form, map.cell_size);
@@ -134,8 +135,8 @@ double standing_level(const CellMap& map, const Vec2d& place) {
   const int column = static_cast<int>(x);
   const int row = static_cast<int>(y);
   const CellForm* form = map.form(column, row);
-  const bool low =
-      map.at(column, row) != empty_cell && form != nullptr && form->shape == CellShape::block;
+  const bool low = map.at(column, row) != empty_cell && form != nullptr &&
+                   form->shape == CellShape::block && !form->passable;
   return low ? form->height : 0;
 }
 

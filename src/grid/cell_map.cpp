@@ -31,6 +31,7 @@ std::span<const Knob<CellForm>> cell_form_knobs() {
       knob<&CellForm::opening>("opening", "", {0, 1}, "of doors: 0 closed, 1 open"),
       knob<&CellForm::reversed>("reversed", "", {},
                                 "the door opens toward west or south, or swings on its other end"),
+      knob<&CellForm::passable>("passable", "", {}, "who walks goes through it: mist, curtains"),
   };
   return table;
 }

@@ -10,7 +10,7 @@ namespace {
 /// Doors can be opened.
 bool can_pass(const CellMap& map, int x, int y) {
   const CellForm* form = map.form(x, y);
-  return map.at(x, y) == empty_cell || (form != nullptr && form->is_door());
+  return map.at(x, y) == empty_cell || (form != nullptr && (form->is_door() || form->passable));
 }
 
 }  // namespace

@@ -54,6 +54,17 @@ void check_materials(const Scene& scene, const CellMap& map, SceneReport& report
   }
 }
 
+/// True where an eye over a cell is inside what stands there.
+bool stands_around(const CellMap& map, int x, int y, const Vec3d& eye) {
+  if (map.at(x, y) == empty_cell) return false;
+  const CellForm* form = map.form(x, y);
+  if (form == nullptr) return true;
+  const double column = eye.x() / map.cell_size;
+  const double row = eye.y() / map.cell_size;
+  return !form->passable && (form->height == 0 || eye.z() < form->height) &&
+         stands_at(*form, map.cell_size, column - std::floor(column), row - std::floor(row));
+}
+
 }  // namespace
 
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
@@ -83,7 +94,7 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   if (!on_map) {
     report.warnings.push_back(
         fmt::format("the eye at [{}, {}] is outside the map", camera.eye.x(), camera.eye.y()));
-  } else if (map.at(x, y) != empty_cell) {
+  } else if (stands_around(map, x, y, camera.eye)) {
     report.warnings.push_back(
         fmt::format("the eye at [{}, {}] is inside a wall: every pixel shows that wall",
                     camera.eye.x(), camera.eye.y()));

@@ -108,7 +108,8 @@ bool stands(const CellMap& map, double x, double y, double height) {
   if (map.at(cell_x, cell_y) == empty_cell) return false;
   const CellForm* form = map.form(cell_x, cell_y);
   if (form == nullptr) return true;
-  return form->shape == CellShape::block && (form->height == 0 || form->height > height);
+  return form->shape == CellShape::block && !form->passable &&
+         (form->height == 0 || form->height > height);
 }
 
 void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& surfaces,

@@ -394,6 +394,10 @@ TEST(Bodies, PassOpenDoorsOnlyAndStepOntoLowBlocks) {
   map.at(4, 1) = wall_of(0);
   map.set_form(4, 1, CellForm{.height = 0.5});
   EXPECT_NEAR(walk_east({.height = 0.25}, 0.2).place.x(), 5.5, 1e-9);
+  map.at(4, 1) = empty_cell;
+  const Moved through = walk_east({.height = 0.8, .passable = true}, 0.2);
+  EXPECT_NEAR(through.place.x(), 5.5, 1e-9) << "mist";
+  EXPECT_EQ(move_body(map, {{1.5, 1.5}, 0.2}, {2, 0}).level, 0) << "is not stepped onto";
 }
 
 TEST(Bodies, NeverEnterAPanelWhateverTheWay) {

@@ -25,10 +25,11 @@ double standing_level(const CellMap& map, const Vec2d& place);
 
 /// Moves a body by `way` (meters), sliding along what it meets. It is swept along its way, so that
 /// no length of a move takes it into a wall, through one, or between two that touch at a corner.
-/// Doors and panes are met where they stand: an open door lets through what fits past it. Low
-/// blocks are stepped onto. The edge of a map that does not repeat is a wall. A body that starts
-/// inside a wall, or is wider than where it stands, moves only where that takes it no deeper.
-/// Throws Error (input) for numbers that are not finite and a radius that is not above 0.
+/// Doors and panes are met where they stand: an open door lets through what fits past it, and what
+/// is passable is not met. Low blocks are stepped onto. The edge of a map that does not repeat is a
+/// wall. A body that starts inside a wall, or is wider than where it stands, moves only where that
+/// takes it no deeper. Throws Error (input) for numbers that are not finite and a radius that is
+/// not above 0.
 Moved move_body(const CellMap& map, const Body& body, const Vec2d& way);
 
 /// How far a point on the floor is from what a body there meets, in meters, up to `most`; 0 inside.

@@ -52,6 +52,7 @@ struct CellForm {
   double thickness = 0.08;  ///< meters, of panels
   double opening = 0;       ///< of doors: 0 closed, 1 open
   bool reversed = false;    ///< opens toward west or south; swings on its other end
+  bool passable = false;    ///< bodies go through it: mist, curtains
   int top = -1;             ///< material of the top; -1: that of the sides
   int floor = -1;           ///< material of the floor, where it is seen; -1: the room's
 

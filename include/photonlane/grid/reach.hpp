@@ -6,9 +6,9 @@
 
 namespace photonlane {
 
-/// Which cells can be walked to from a cell, side by side through empty ones and doors; across the
-/// edges where the map repeats. One value a cell, 1 where reached; all 0 from a wall or from
-/// outside.
+/// Which cells can be walked to from a cell, side by side through empty ones, doors and what is
+/// passable; across the edges where the map repeats. One value a cell, 1 where reached; all 0 from
+/// a wall or from outside.
 std::vector<std::uint8_t> reachable_cells(const CellMap& map, int from_x, int from_y);
 
 /// The cell with the longest shortest way from a place, side by side through empty cells of a map
