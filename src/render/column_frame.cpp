@@ -30,6 +30,7 @@ struct PlainColumns {
 
 /// One sample's columns of a chunk.
 struct Chunk {
+  Chunk() {}  // nothing is set before it is known
   ColumnEvents events;
   PlainColumns plain;
 };
@@ -372,12 +373,14 @@ void render_columns(RenderJob& job) {
     } else {
       cast<float>(job, offset, first, last, columns[part], tallies[part]);
     }
-    if (plain) color_columns(job, columns[part]);
+    if (plain && job.colors()) color_columns(job, columns[part]);
     progress.part_done();
   });
   progress.check();
   for (const Tally& tally : tallies) job.frame.tally += tally;
   job.frame.cost.cast_ms = cast_watch.milliseconds();
+
+  if (tiles == 0) return;
 
   const Stopwatch fill_watch;
   std::vector<Tally> fills(tiles);

@@ -21,24 +21,29 @@ using VU = hn::Vec<DU>;
 using VI = hn::Vec<DI>;
 using M = hn::Mask<D>;
 
-/// Linear light to its display value (IEC 61966-2-1), in [0, 1]. Above the linear part a polynomial
-/// in the square root, fitted by ourselves for the least largest error: 3.3e-4, 1/12 of a byte's
-/// step, which the dither hides. (Slower ways that were
-/// tried stand in docs/performance.md.)
-HWY_INLINE V Encode(V linear) {
+/// Linear light in [0, 1] to its display value (IEC 61966-2-1), times 255. Above the linear part a
+/// polynomial in the square root, fitted by ourselves for the least largest error: 3.3e-4, 1/12 of
+/// a byte's step, which the dither hides. (Slower ways that were tried stand in
+/// docs/performance.md.)
+HWY_INLINE V Encode(V x) {
   const D d;
-  const V x = hn::Min(hn::Max(linear, hn::Zero(d)), hn::Set(d, 1.0f));
   const V s = hn::Sqrt(x);
   // Pairs first, so that the additions do not wait for one another.
   const auto pair = [&](float constant, float factor) {
-    return hn::Add(hn::Set(d, constant), hn::Mul(s, hn::Set(d, factor)));
+    return hn::Add(hn::Set(d, 255 * constant), hn::Mul(s, hn::Set(d, 255 * factor)));
   };
   const V low =
       hn::Add(pair(-0.0401095398f, 1.51794959f), hn::Mul(pair(-1.4027301f, 2.0315613f), x));
   const V high = hn::Mul(pair(-1.62364599f, 0.517298541f), hn::Mul(x, x));
-  const V curve = hn::Min(hn::Add(low, high), hn::Set(d, 1.0f));
-  const V line = hn::Mul(x, hn::Set(d, 12.92f));
+  const V curve = hn::Min(hn::Add(low, high), hn::Set(d, 255.0f));
+  const V line = hn::Mul(x, hn::Set(d, 255 * 12.92f));
   return hn::IfThenElse(hn::Le(x, hn::Set(d, 0.0031308f)), line, curve);
+}
+
+/// Light that may be anything, brought into [0, 1].
+HWY_INLINE V Clamped(V x) {
+  const D d;
+  return hn::Min(hn::Max(x, hn::Zero(d)), hn::Set(d, 1.0f));
 }
 
 /// A number in [0, 1) for each pixel, evenly spread over every neighborhood, that decides which of
@@ -63,7 +68,7 @@ HWY_INLINE VU Pack(V red, V green, V blue, VU dither_bits) {
   const V steps = hn::ConvertTo(d, hn::BitCast(di, hn::ShiftRight<17>(dither_bits)));
   const V dither = hn::Sub(hn::Mul(steps, hn::Set(d, 0x1p-15f)), hn::Set(d, 0.5f - 0x1p-16f));
   const auto byte = [&](V linear) {
-    const V level = hn::Add(hn::Mul(Encode(linear), hn::Set(d, 255.0f)), dither);
+    const V level = hn::Add(Encode(linear), dither);
     const V rounded = hn::Add(level, hn::Set(d, 0x1.8p23f));
     return hn::And(hn::BitCast(du, rounded), hn::Set(du, 0xffu));
   };
@@ -173,8 +178,8 @@ struct TexelRow {
 HWY_INLINE VI WallTexel(const FillTexels& texels, float slope, std::size_t i) {
   const D d;
   const DI di;
-  const V v =
-      hn::MulAdd(hn::Load(d, texels.rise + i), hn::Set(d, slope), hn::Load(d, texels.v_0 + i));
+  const V v = hn::Add(hn::Mul(hn::Load(d, texels.rise + i), hn::Set(d, slope)),
+                      hn::Load(d, texels.v_0 + i));
   const VI up = TexelAlong(Fraction(v), hn::Load(di, texels.height + i));
   return hn::Sub(hn::Load(di, texels.corner + i), hn::Mul(up, hn::Load(di, texels.width + i)));
 }
@@ -182,10 +187,10 @@ HWY_INLINE VI WallTexel(const FillTexels& texels, float slope, std::size_t i) {
 HWY_INLINE VI LevelTexel(const FillColumns& column, const FillRow& row, std::size_t i) {
   const D d;
   const DI di;
-  const V u =
-      hn::MulAdd(hn::Load(d, column.direction_x + i), hn::Set(d, row.u_x), hn::Set(d, row.u_0));
-  const V v =
-      hn::MulAdd(hn::Load(d, column.direction_y + i), hn::Set(d, row.v_y), hn::Set(d, row.v_0));
+  const V u = hn::Add(hn::Mul(hn::Load(d, column.direction_x + i), hn::Set(d, row.u_x)),
+                      hn::Set(d, row.u_0));
+  const V v = hn::Add(hn::Mul(hn::Load(d, column.direction_y + i), hn::Set(d, row.v_y)),
+                      hn::Set(d, row.v_0));
   const VI width = hn::Set(di, row.width);
   const VI up = TexelAlong(Fraction(v), hn::Set(di, row.height));
   return hn::Add(hn::Sub(hn::Set(di, row.corner), hn::Mul(up, width)),
@@ -288,7 +293,8 @@ void EncodeRowSimd(const float* red, const float* green, const float* blue, std:
   VU dither = DitherBits(x, y);
   const VU dither_step = hn::Set(du, dither_x * static_cast<std::uint32_t>(hn::Lanes(d)));
   for (std::size_t i = 0; i < count; i += hn::Lanes(d)) {
-    hn::Store(Pack(hn::LoadU(d, red + i), hn::LoadU(d, green + i), hn::LoadU(d, blue + i), dither),
+    hn::Store(Pack(Clamped(hn::LoadU(d, red + i)), Clamped(hn::LoadU(d, green + i)),
+                   Clamped(hn::LoadU(d, blue + i)), dither),
               du, display + i);
     dither = hn::Add(dither, dither_step);
   }

@@ -243,19 +243,56 @@ TEST(Textures, AnySizeWorksFromOneTexelToLongStrips) {
 TEST(Textures, TheSameBytesForEveryVectorWidthAndThreadCount) {
   Scene scene = covered_room(random_texture(31, 17, 8), 0.7);
   const World world = compile(scene);
-  const Camera camera{.eye = {4.3, 5.2, 1.4}, .heading = degrees(33), .pitch = 0.2};
-  for (const TextureSampling sampling :
-       {TextureSampling::nearest, TextureSampling::bilinear, TextureSampling::filtered}) {
-    std::optional<std::uint64_t> expected;
-    test::for_each_target([&](const char* target) {
-      for (const int threads : {1, 2}) {
-        const std::uint64_t hash = test::hash_of(
-            render(world, camera, sampled(sampling), test::with_layers({Layer::color}, threads)),
-            Layer::color);
-        if (!expected) expected = hash;
-        EXPECT_EQ(hash, *expected) << target;
+  for (const double pitch : {0.2, 0.0}) {
+    const Camera camera{.eye = {4.3, 5.2, 1.4}, .heading = degrees(33), .pitch = pitch};
+    for (const TextureSampling sampling :
+         {TextureSampling::nearest, TextureSampling::bilinear, TextureSampling::filtered}) {
+      for (const int samples : {1, 3}) {
+        Budget budget = sampled(sampling);
+        budget.frame.samples = samples;
+        std::optional<std::uint64_t> expected;
+        test::for_each_target([&](const char* target) {
+          for (const int threads : {1, 2}) {
+            const std::uint64_t hash = test::hash_of(
+                render(world, camera, budget, test::with_layers({Layer::color}, threads)),
+                Layer::color);
+            if (!expected) expected = hash;
+            EXPECT_EQ(hash, *expected) << target;
+          }
+        });
       }
-    });
+    }
+  }
+}
+
+TEST(Textures, ColumnsAndPixelsShowTheSameBesideWhatHasNone) {
+  Scene scene = test::drawn("###.####\n#......A\n#..A...#\n...#...A\n#......#\n#A#AAA##");
+  scene.materials[0].texture = scene.add(random_texture(16, 16, 4));
+  scene.materials[0].base = {0.9f, 0.5f, 0.7f};
+  scene.room().floor = {
+      .base = {1, 1, 1}, .texture = scene.add(random_texture(32, 8, 5)), .tile = 3};
+  const World world = compile(scene);
+  for (const double heading : {20.0, 110.0, 200.0, 290.0}) {
+    const Camera camera{.eye = {4.6, 3.3, 1.2}, .heading = degrees(heading)};
+    for (const int samples : {1, 2}) {
+      Budget budget = sampled(TextureSampling::nearest, {321, 201});
+      budget.frame.samples = samples;
+      budget.rays = Rays::columns;
+      const Frame columns = render(world, camera, budget);
+      budget.rays = Rays::pixels;
+      const Frame pixels = render(world, camera, budget);
+      int other = 0;
+      for (int y = 0; y < 201; ++y) {
+        for (int x = 0; x < 321; ++x) {
+          for (int i = 0; i < 3; ++i) {
+            other += std::abs(columns.values(Layer::color, i)(x, y) -
+                              pixels.values(Layer::color, i)(x, y)) > 1e-3f;
+          }
+        }
+      }
+      // Where a sample lies on a texel's edge, rounding decides.
+      EXPECT_LT(other, 3 * 321 * 201 / 1000) << heading << " " << samples;
+    }
   }
 }
 
