@@ -28,7 +28,6 @@ struct ColumnEvents {
   /// where the lane enters it to where it leaves; what nothing is seen behind is the last of its
   /// column and has no end above. Columns with fewer events have enter at infinity in the rest.
   struct Rank {
-    Rank() {}                           // nothing is set before it is known
     alignas(64) float enter[capacity];  ///< reach
     alignas(64) float exit[capacity];
     alignas(64) float top[capacity];       ///< meters above the eye
