@@ -41,7 +41,18 @@ HWY_NOINLINE
 #endif
 inline void
 Fetch(const std::uint32_t* texels, std::size_t count, std::uint32_t* at) {
-  for (std::size_t i = 0; i < count; ++i) at[i] = texels[at[i]];
+  std::size_t i = 0;
+  for (; i + 4 <= count; i += 4) {
+    const std::uint32_t first = texels[at[i]];
+    const std::uint32_t second = texels[at[i + 1]];
+    const std::uint32_t third = texels[at[i + 2]];
+    const std::uint32_t fourth = texels[at[i + 3]];
+    at[i] = first;
+    at[i + 1] = second;
+    at[i + 2] = third;
+    at[i + 3] = fourth;
+  }
+  for (; i < count; ++i) at[i] = texels[at[i]];
 }
 
 }  // namespace HWY_NAMESPACE

@@ -169,7 +169,7 @@ HWY_INLINE void FillRowOf(const FillColumns* columns, const FillRow* rows, int s
 struct TexelRow {
   static constexpr std::size_t capacity = ColumnEvents::capacity;
   alignas(64) std::uint32_t texel[capacity];  // its place in the set, then itself
-  alignas(64) float fade[capacity];
+
   alignas(64) float red[capacity];
   alignas(64) float green[capacity];
   alignas(64) float blue[capacity];
@@ -220,9 +220,7 @@ HWY_INLINE void FillTexturedRowOf(const FillColumns* columns, const FillRow* row
     const FillRow& row = rows[s];
     const V row_reach = hn::Set(d, row.reach);
     for (std::size_t i = 0; i < count; i += step) {
-      const V wall_reach = hn::Load(d, column.reach + i);
-      const M wall = hn::Le(wall_reach, row_reach);
-      hn::Store(fading(column, row, i, wall, hn::Min(wall_reach, row_reach)), d, kept.fade + i);
+      const M wall = hn::Le(hn::Load(d, column.reach + i), row_reach);
       VI index;
       if (hn::AllTrue(d, wall)) {
         index = WallTexel(column.texels, row.slope, i);
@@ -237,8 +235,9 @@ HWY_INLINE void FillTexturedRowOf(const FillColumns* columns, const FillRow* row
     }
     Fetch(texels, (count + step - 1) / step * step, kept.texel);
     for (std::size_t i = 0; i < count; i += step) {
-      const M wall = hn::Le(hn::Load(d, column.reach + i), row_reach);
-      const V fade = hn::Load(d, kept.fade + i);
+      const V wall_reach = hn::Load(d, column.reach + i);
+      const M wall = hn::Le(wall_reach, row_reach);
+      const V fade = fading(column, row, i, wall, hn::Min(wall_reach, row_reach));
       const VU texel = hn::Load(du, kept.texel + i);
       const auto color = [&](VU bits, const float* wall_color, float row_color, V fog_color,
                              const float* sum) {
