@@ -77,7 +77,7 @@ struct Box {
 /// another label.
 std::string labels(const Sweep& sweep, const Points& points,
                    const std::vector<const Setting*>& order, const std::vector<double>& errors) {
-  constexpr double letter = 0.009;
+  constexpr double letter = 0.0095;
   constexpr double line = 0.03;
   std::vector<Box> taken;
   for (std::size_t i = 0; i < order.size(); ++i) {
