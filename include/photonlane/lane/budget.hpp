@@ -88,7 +88,7 @@ inline constexpr std::array<std::string_view, 3> choice_names<Corners>{"none", "
 /// What a wet floor shows.
 enum class WetFloor {
   none,
-  mirrored,  ///< the map upside down, a quarter as bright from every angle
+  mirrored,  ///< each column below its foot, lit by no rays
   traced,    ///< a bounce: sprites, lights, water's share by the angle, roughness
 };
 template <>
