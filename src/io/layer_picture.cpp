@@ -44,6 +44,8 @@ Rgb color_of(Face face) {
       return bytes_of(color_from_lightness(0.90f, 0.02f, 120));
     case Face::panel:
       return bytes_of(color_from_lightness(0.70f, 0.13f, 330));
+    case Face::curved:
+      return bytes_of(color_from_lightness(0.68f, 0.12f, 150));
     case Face::inside:
       return bytes_of(color_from_lightness(0.60f, 0.20f, 15));
     case Face::none:

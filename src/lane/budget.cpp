@@ -6,6 +6,11 @@ Budget Budget::reference() const {
   Budget best = *this;
   best.cells.method = CellMethod::boundary;
   best.cells.steps = 1'000'000'000;
+  best.field.method = FieldMethod::sphere;
+  best.field.steps = 1'000'000'000;
+  best.field.tolerance = 1e-7;
+  best.field.growth = 0;
+  best.field.refinement = 8;
   best.texture = {TextureSampling::filtered, 16};
   best.light.sun_shadows = SunShadows::traced;
   best.light.lamp_shadows = LampShadows::traced;
@@ -35,6 +40,26 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::cells, &CellBudget::increment>(
           "cells.increment", "meters", {0, 1000, true},
           "length of a step where cells.method is increment", 1, "cells.method=increment"),
+      knob<&Budget::field, &FieldBudget::method>(
+          "field.method", "", {},
+          "how lanes march through fields: sphere steps by the distance, relaxed by more and back "
+          "where that was too far, fixed takes equal steps and misses what is thinner"),
+      knob<&Budget::field, &FieldBudget::steps>(
+          "field.steps", "", {1, 1'000'000'000},
+          "steps a lane may take in a field; one that needs more is spent"),
+      knob<&Budget::field, &FieldBudget::tolerance>("field.tolerance", "meters", {1e-9, 1},
+                                                    "nearer to a surface is on it"),
+      knob<&Budget::field, &FieldBudget::growth>("field.growth", "meters a meter", {0, 1},
+                                                 "more tolerance for every meter along the lane"),
+      knob<&Budget::field, &FieldBudget::relaxation>(
+          "field.relaxation", "", {1, 2, false, true},
+          "factor of a step where field.method is relaxed", 1, "field.method=relaxed"),
+      knob<&Budget::field, &FieldBudget::increment>("field.increment", "meters", {0, 1000, true},
+                                                    "length of a step where field.method is fixed",
+                                                    1, "field.method=fixed"),
+      knob<&Budget::field, &FieldBudget::refinement>(
+          "field.refinement", "", {0, 100},
+          "steps of Newton's method at the hit, so that the way there leaves no trace"),
       knob<&Budget::texture, &TextureBudget::sampling>(
           "texture.sampling", "", {},
           "nearest takes one texel, bilinear the four around, filtered all that a pixel covers"),

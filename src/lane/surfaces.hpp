@@ -16,6 +16,7 @@ struct Surfaces {
   bool wants_data = true;         ///< item and steps are asked for
   bool any_panel = false;         ///< some face is a panel
   bool all_hit = true;            ///< every ending is a hit
+  bool any_curved = false;        ///< some face is curved
   alignas(64) float t[capacity];  ///< along the lane
   alignas(64) float x[capacity];
   alignas(64) float y[capacity];
@@ -23,8 +24,11 @@ struct Surfaces {
   alignas(64) float thickness[capacity];  ///< meters the lane runs inside what it met
   alignas(64) float u[capacity];  ///< place on a texture, for panels alone: 0 to 1 from the left
   alignas(64) float v[capacity];  ///< 0 to 1 from below
-  alignas(64) float normal_x[capacity];  ///< of panels alone, toward the lane
+  alignas(64) float normal_x[capacity];  ///< of panels and curved faces, toward the lane
   alignas(64) float normal_y[capacity];
+  alignas(64) float normal_z[capacity];       ///< of curved faces
+  alignas(64) std::uint32_t other[capacity];  ///< of curved faces: a material mixed in
+  alignas(64) float share[capacity];          ///< how much of it
   alignas(64) Face face[capacity];
   alignas(64) Ending ending[capacity];
   alignas(64) std::uint32_t material[capacity];
@@ -45,6 +49,9 @@ struct Surfaces {
     v[to] = from.v[source];
     normal_x[to] = from.normal_x[source];
     normal_y[to] = from.normal_y[source];
+    normal_z[to] = from.normal_z[source];
+    other[to] = from.other[source];
+    share[to] = from.share[source];
     face[to] = from.face[source];
     ending[to] = from.ending[source];
     material[to] = from.material[source];

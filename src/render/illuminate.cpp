@@ -370,6 +370,8 @@ Normal normal_of(const Surfaces& surfaces, std::size_t i) {
       return {0, 0, -1};
     case Face::panel:
       return {surfaces.normal_x[i], surfaces.normal_y[i], 0};
+    case Face::curved:
+      return {surfaces.normal_x[i], surfaces.normal_y[i], surfaces.normal_z[i]};
     case Face::inside:
     case Face::none:
       break;

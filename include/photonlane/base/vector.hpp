@@ -8,6 +8,7 @@ namespace photonlane {
 
 using Vec2d = Eigen::Vector2d;
 using Vec3d = Eigen::Vector3d;
+using Mat3d = Eigen::Matrix3d;
 
 /// Width and height of a frame in pixels.
 struct Size {

@@ -55,6 +55,26 @@ struct CellBudget {
   double increment = 0.02;  ///< meters; used by CellMethod::increment alone
 };
 
+/// How a lane marches through a field.
+enum class FieldMethod {
+  fixed,    ///< equal steps until the sign changes, then halved: misses what is thinner than a step
+  sphere,   ///< by the distance itself, which nothing is nearer than
+  relaxed,  ///< by more than that, and back where two such steps leave a gap between them
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<FieldMethod>{"fixed", "sphere",
+                                                                           "relaxed"};
+
+struct FieldBudget {
+  FieldMethod method = FieldMethod::relaxed;
+  std::int64_t steps = 512;
+  double tolerance = 2e-4;  ///< meters: nearer to a surface is on it
+  double growth = 0;        ///< more tolerance for every meter along the lane
+  double relaxation = 1.3;  ///< factor of a step of FieldMethod::relaxed
+  double increment = 0.02;  ///< meters: a step of FieldMethod::fixed
+  int refinement = 4;       ///< steps of Newton's method at the hit
+};
+
 struct TextureBudget {
   TextureSampling sampling = TextureSampling::filtered;
   int taps = 4;  ///< lookups along the longer side of a pixel's footprint
@@ -113,6 +133,7 @@ struct PassBudget {
 struct Budget {
   FrameBudget frame;
   CellBudget cells;
+  FieldBudget field;
   TextureBudget texture;
   LightBudget light;
   PassBudget passes;

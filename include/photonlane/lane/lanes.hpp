@@ -23,6 +23,8 @@ struct LaneBatch {
   alignas(64) Number direction_z[capacity]{};
   bool any_start = false;
   alignas(64) Number start[capacity];  ///< with any_start: only surfaces beyond this t are met
+  bool any_limit = false;
+  alignas(64) Number limit[capacity];  ///< with any_limit: only surfaces before this t matter
 
   /// Adds lane i of another batch.
   void take(const LaneBatch& from, std::size_t i) {
@@ -38,11 +40,22 @@ struct LaneBatch {
 };
 
 /// Which side of something a lane met, by the outward normal: east is +x, north is +y, floor is up.
-/// A panel is an upright surface turned any way.
-enum class Face : std::uint32_t { none, east, west, north, south, floor, ceiling, inside, panel };
+/// A panel is an upright surface turned any way, a curved face has a normal of its own everywhere.
+enum class Face : std::uint32_t {
+  none,
+  east,
+  west,
+  north,
+  south,
+  floor,
+  ceiling,
+  inside,
+  panel,
+  curved
+};
 template <>
-inline constexpr std::array<std::string_view, 9> choice_names<Face>{
-    "none", "east", "west", "north", "south", "floor", "ceiling", "inside", "panel"};
+inline constexpr std::array<std::string_view, 10> choice_names<Face>{
+    "none", "east", "west", "north", "south", "floor", "ceiling", "inside", "panel", "curved"};
 
 /// How a leg ended.
 enum class Ending : std::uint32_t { hit, escaped, spent };
@@ -63,11 +76,16 @@ struct HitBatch {
   alignas(64) std::uint32_t material[capacity];  ///< index into the scene's materials, at hits
   alignas(64) std::uint32_t steps[capacity];
   alignas(64) Number exit[capacity];  ///< t where the lane leaves what it met, of blocks
-  /// Of panels alone: place on the panel, 0 to 1 from the left and from below, and its normal.
+  /// Of panels alone: place on the panel, 0 to 1 from the left and from below.
   alignas(64) float panel_u[capacity];
   alignas(64) float panel_v[capacity];
+  /// Of panels and curved faces.
   alignas(64) float normal_x[capacity];
   alignas(64) float normal_y[capacity];
+  alignas(64) float normal_z[capacity];
+  /// Of curved faces: `share` of another material is mixed in.
+  alignas(64) std::uint32_t other[capacity];
+  alignas(64) float share[capacity];
 };
 
 }  // namespace photonlane

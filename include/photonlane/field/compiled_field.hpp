@@ -1,0 +1,62 @@
+#pragma once
+
+#include <memory>
+#include <span>
+#include <vector>
+
+#include "photonlane/field/field.hpp"
+#include "photonlane/lane/solid.hpp"
+
+namespace photonlane {
+
+struct Tape;
+
+/// What a surface is made of: `share` of `other`, the rest of `material`; indexes of materials, -1
+/// where the field says nothing.
+struct SurfaceMaterial {
+  int material = -1;
+  int other = -1;
+  double share = 0;
+};
+
+/// A field ready to be asked and marched. Immutable, cheap to copy, safe from any thread. Distances
+/// are in meters, below 0 inside; they are the field's own, which never are more than the distance
+/// times Field::stretch().
+class CompiledField final : public Solid {
+ public:
+  /// `fallback` is the material of what has none of its own. Throws Error (input) for fields of too
+  /// many operations within one another.
+  explicit CompiledField(const Field& field, std::uint32_t fallback = 0);
+
+  double distance(const Vec3d& place) const;
+  /// Where it grows, by how much for a meter; carried through the operations, not differenced.
+  Vec3d gradient(const Vec3d& place) const;
+  /// The place of the surface nearest to a place: exact to 1e-9 m where the field is a distance,
+  /// else where going on from there along the surface gets no nearer.
+  Vec3d closest_point(const Vec3d& place) const;
+  SurfaceMaterial material(const Vec3d& place) const;
+
+  /// The same for many places, in their order.
+  std::vector<double> distances(std::span<const Vec3d> places) const;
+  std::vector<Vec3d> gradients(std::span<const Vec3d> places) const;
+  std::vector<Vec3d> closest_points(std::span<const Vec3d> places) const;
+  std::vector<SurfaceMaterial> materials(std::span<const Vec3d> places) const;
+
+  HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
+  HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
+
+  const Field& field() const { return field_; }
+  /// Operations it takes to evaluate it once.
+  std::size_t instruction_count() const;
+  std::size_t memory_bytes() const override;
+
+ private:
+  template <class Number>
+  HitBatch<Number> march(const LaneBatch<Number>& lanes, const Budget& budget) const;
+
+  Field field_;
+  std::uint32_t fallback_;
+  std::shared_ptr<const Tape> tape_;
+};
+
+}  // namespace photonlane

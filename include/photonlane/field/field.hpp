@@ -1,0 +1,207 @@
+#pragma once
+
+/// Fields: signed distance functions put together from shapes and operations, as values.
+///
+///   using namespace photonlane;
+///   const Field urn = field::join(0.1, {field::sphere(0.5), field::cylinder(0.2, 1.6)});
+///   const Field row = field::repeat({1.5, 0, 0}, {5, 1, 1}, field::made_of(2, urn));
+///
+/// Distances are in meters, below 0 inside. Shapes have their middle at the origin and stand
+/// upright (z is up) unless said otherwise.
+
+#include <memory>
+#include <span>
+#include <string_view>
+#include <vector>
+
+#include "photonlane/base/knob.hpp"
+
+namespace photonlane {
+
+enum class FieldKind {
+  sphere,
+  ellipsoid,
+  box,
+  frame,
+  plane,
+  cylinder,
+  capsule,
+  cone,
+  torus,
+  circle,
+  rectangle,
+  polygon,
+  star,
+  arc,
+  extrude,
+  revolve,
+  join,
+  meet,
+  carve,
+  invert,
+  offset,
+  shell,
+  elongate,
+  waves,
+  place,
+  mirror,
+  repeat,
+  around,
+  twist,
+};
+template <>
+inline constexpr std::array<std::string_view, 29> choice_names<FieldKind>{
+    "sphere", "ellipsoid", "box",       "frame",   "plane",  "cylinder", "capsule",  "cone",
+    "torus",  "circle",    "rectangle", "polygon", "star",   "arc",      "extrude",  "revolve",
+    "join",   "meet",      "carve",     "invert",  "offset", "shell",    "elongate", "waves",
+    "place",  "mirror",    "repeat",    "around",  "twist"};
+
+/// How a smooth operation goes over from one part to the other.
+enum class Profile {
+  polynomial,  ///< a parabola where the distances differ by less than the radius
+  circular     ///< a quarter of a circle of the radius, where the parts meet squarely
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<Profile>{"polynomial", "circular"};
+
+enum class SpaceAxis { x, y, z };
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<SpaceAxis>{"x", "y", "z"};
+
+/// What a kind of field is: what it is called in files, what it is made from, and what it takes.
+struct FieldKindInfo {
+  enum class Group { shape, figure, operation, space };
+  struct Parameter {
+    KnobInfo info;
+    std::array<double, 3> preset;  ///< as in memory: radians, the index of a choice
+    /// Numbers it takes up.
+    std::size_t numbers() const { return info.kind == KnobKind::point ? 3 : 1; }
+  };
+  Group group;
+  int least_parts, most_parts;
+  std::vector<Parameter> parameters;
+  std::string_view help;
+};
+const FieldKindInfo& field_kind_info(FieldKind kind);
+
+/// A box along the axes; infinite where a field has no end.
+struct Bounds {
+  Vec3d low, high;
+  bool finite() const { return low.allFinite() && high.allFinite(); }
+};
+
+/// A field: a tree of shapes and operations. A value; copies share what they are made from.
+class Field {
+ public:
+  /// Throws Error (input) for too few or too many numbers and parts, values out of range, and trees
+  /// deeper than `deepest`. The named functions below say what the numbers are.
+  Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts = {});
+
+  static constexpr int deepest = 200;
+
+  FieldKind kind() const { return node_->kind; }
+  const std::vector<double>& numbers() const { return node_->numbers; }
+  const std::vector<Field>& parts() const { return node_->parts; }
+  /// The material of everything in it that has none of its own, or -1.
+  int material() const { return node_->material; }
+  /// Holds everything at or below distance 0.
+  const Bounds& bounds() const { return node_->bounds; }
+  /// The value grows by at most this for a meter: 1 for distances and bounds of them, more where an
+  /// operation stretches space. A step of value / stretch never goes through a surface.
+  double stretch() const { return node_->stretch; }
+  std::size_t node_count() const { return node_->count; }
+  /// Tells nodes apart: the same for copies.
+  const void* identity() const { return node_.get(); }
+
+  Field made_of(int material) const;
+
+ private:
+  struct Node {
+    FieldKind kind;
+    std::vector<double> numbers;
+    std::vector<Field> parts;
+    int material = -1;
+    int depth = 1;
+    std::size_t count = 1;
+    Bounds bounds;
+    double stretch = 1;
+  };
+  explicit Field(std::shared_ptr<const Node> node) : node_(std::move(node)) {}
+  std::shared_ptr<const Node> node_;
+};
+
+namespace field {
+
+// Shapes. Distances are exact unless said otherwise.
+
+Field sphere(double radius);
+/// A bound: at least the shortest over the longest radius of the distance.
+Field ellipsoid(const Vec3d& radii);
+/// `round` is the radius of its edges, within the size.
+Field box(const Vec3d& size, double round = 0);
+/// The edges of a box, `bar` thick.
+Field frame(const Vec3d& size, double bar);
+/// Everything below a plane at `height` along its normal.
+Field plane(const Vec3d& normal, double height = 0);
+Field cylinder(double radius, double height, double round = 0);
+Field capsule(const Vec3d& from, const Vec3d& to, double radius);
+/// A cone with a flat top, or a pointed one of top radius 0.
+Field cone(double radius, double top, double height);
+/// A ring in the xy plane, or `angle` radians of it, middle at +x, with round ends.
+Field torus(double radius, double tube, double angle = 2 * pi);
+
+// Plane figures, in the xy plane and without end along z. Exact.
+
+Field circle(double radius);
+Field rectangle(double width, double height, double round = 0);
+/// With equal sides, a corner at +x, `radius` from the middle to the corners.
+Field polygon(int sides, double radius);
+Field star(int points, double radius, double inner);
+/// As torus: a bent band with round ends.
+Field arc(double radius, double width, double angle);
+
+/// A figure made `height` high, its edges `round`. Exact for exact figures.
+Field extrude(double height, Field figure, double round = 0);
+/// A figure turned about the z axis: its x axis starts `offset` from it, its y axis becomes z.
+Field revolve(double offset, Field figure);
+
+// Operations. A radius makes the seam smooth.
+
+Field join(double radius, std::vector<Field> parts, Profile profile = Profile::polynomial);
+Field meet(double radius, std::vector<Field> parts, Profile profile = Profile::polynomial);
+/// The first part without the others.
+Field carve(double radius, std::vector<Field> parts, Profile profile = Profile::polynomial);
+inline Field join(std::vector<Field> parts) { return join(0, std::move(parts)); }
+inline Field meet(std::vector<Field> parts) { return meet(0, std::move(parts)); }
+inline Field carve(std::vector<Field> parts) { return carve(0, std::move(parts)); }
+/// Inside out.
+Field invert(Field part);
+/// Grown by `distance`, with round edges; shrunk below 0.
+Field offset(double distance, Field part);
+/// Only its skin, `thickness` thick.
+Field shell(double thickness, Field part);
+/// Cut in the middle and pulled apart by `size`.
+Field elongate(const Vec3d& size, Field part);
+/// Waves in its surface: `height` times a product of sines along x, y and z, `length` meters each.
+Field waves(double height, double length, Field part);
+
+// Space.
+
+/// Scaled, then turned (radians about x, then y, then z), then moved.
+Field place(const Vec3d& at, Field part, const Vec3d& turn = {0, 0, 0}, double scale = 1);
+/// What lies on the positive side of an axis, on both.
+Field mirror(SpaceAxis axis, Field part);
+/// Copies `spacing` apart along each axis of spacing above 0: `count` of them about the middle, or
+/// without end where it is 0. Throws Error (input) where the part is wider than two spacings.
+Field repeat(const Vec3d& spacing, const Vec3d& count, Field part);
+/// `count` copies about the z axis, the first as it is.
+Field around(int count, Field part);
+/// Turned about z by `rate` radians for every meter up. Throws Error (input) for parts that have no
+/// end in x and y.
+Field twist(double rate, Field part);
+
+inline Field made_of(int material, const Field& part) { return part.made_of(material); }
+
+}  // namespace field
+
+}  // namespace photonlane

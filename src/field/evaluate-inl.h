@@ -1,0 +1,435 @@
+// Per-target include: evaluating tapes, for distances alone, with their gradients, and with what
+// the surface is made of.
+
+#if defined(PHOTONLANE_FIELD_EVALUATE_INL_H_) == defined(HWY_TARGET_TOGGLE)
+#ifdef PHOTONLANE_FIELD_EVALUATE_INL_H_
+#undef PHOTONLANE_FIELD_EVALUATE_INL_H_
+#else
+#define PHOTONLANE_FIELD_EVALUATE_INL_H_
+#endif
+
+#include <hwy/highway.h>
+
+#include "field/numbers-inl.h"
+#include "field/tape.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace photonlane {
+namespace HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+/// Vectors an instruction works on, so that finding out what it is costs little beside the work.
+inline constexpr std::size_t block_vectors = 4;
+
+/// The vectors of a block that take part.
+struct ActiveVectors {
+  std::size_t count = 0;
+  std::size_t index[block_vectors];
+
+  static ActiveVectors First(std::size_t count) {
+    ActiveVectors active;
+    for (; active.count < count; ++active.count) active.index[active.count] = active.count;
+    return active;
+  }
+};
+
+/// Registers of a tape for a block. T is Plain<D>, Dual<D> or Made<D>.
+template <class D, class T>
+class Machine {
+  using Number = hn::TFromD<D>;
+  using V = hn::Vec<D>;
+  using M = hn::Mask<D>;
+
+ public:
+  explicit Machine(const Tape& tape) : tape_(tape), constants_(tape.constants_as<Number>()) {}
+
+  T& point(std::size_t reg, std::size_t axis, std::size_t j) { return points_[reg][axis][j]; }
+  const T& value(std::size_t j) const { return values_[0][j]; }
+
+  void run(const ActiveVectors& active) {
+    for (const Tape::Instruction& one : tape_.instructions) step(one, active);
+  }
+
+ private:
+  struct P {
+    T x, y, z;
+  };
+  P load(std::size_t reg, std::size_t j) const {
+    return {points_[reg][0][j], points_[reg][1][j], points_[reg][2][j]};
+  }
+  void store(std::size_t reg, std::size_t j, const P& p) {
+    points_[reg][0][j] = p.x;
+    points_[reg][1][j] = p.y;
+    points_[reg][2][j] = p.z;
+  }
+
+  template <class Work>
+  HWY_INLINE void shape(const Tape::Instruction& one, const ActiveVectors& active,
+                        const Work& work) {
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      T value = work(load(one.a, j));
+      value.made_of(one.material);
+      values_[one.out][j] = value;
+    }
+  }
+  template <class Work>
+  HWY_INLINE void space(const Tape::Instruction& one, const ActiveVectors& active,
+                        const Work& work) {
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      store(one.out, j, work(load(one.a, j)));
+    }
+  }
+  template <class Work>
+  HWY_INLINE void value(const Tape::Instruction& one, const ActiveVectors& active,
+                        const Work& work) {
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      const T part = values_[one.a][j];
+      T value = work(part);
+      value.keep(part);
+      values_[one.out][j] = value;
+    }
+  }
+  template <class Work>
+  HWY_INLINE void value_at(const Tape::Instruction& one, const ActiveVectors& active,
+                           const Work& work) {
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      const T part = values_[one.a][j];
+      T value = work(part, load(one.b, j));
+      value.keep(part);
+      values_[one.out][j] = value;
+    }
+  }
+  template <class Work>
+  HWY_INLINE void pair(const Tape::Instruction& one, const ActiveVectors& active,
+                       const Work& work) {
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      values_[one.out][j] = work(values_[one.a][j], values_[one.b][j]);
+    }
+  }
+
+  static T length2(const T& a, const T& b) { return Sqrt(a * a + b * b); }
+  static T length3(const T& a, const T& b, const T& c) { return Sqrt(a * a + b * b + c * c); }
+  static T above(const T& a) { return MaxWith(a, hn::Zero(D())); }
+  static T below(const T& a) { return MinWith(a, hn::Zero(D())); }
+
+  /// From distances to two sides that meet squarely: outside both, beside one, inside.
+  static T corner(const T& a, const T& b) { return below(Max(a, b)) + length2(above(a), above(b)); }
+
+  void step(const Tape::Instruction& one, const ActiveVectors& active) {
+    const D d;
+    const Number* c = constants_ + one.constants;
+    const auto constant = [&](std::size_t i) { return hn::Set(d, c[i]); };
+    switch (one.op) {
+      case TapeOp::sphere: {
+        const V radius = constant(0);
+        return shape(one, active, [&](const P& p) { return length3(p.x, p.y, p.z) - radius; });
+      }
+      case TapeOp::ellipsoid: {
+        const V least = constant(3);
+        return shape(one, active, [&](const P& p) {
+          const T length = length3(p.x * constant(0), p.y * constant(1), p.z * constant(2));
+          return (length - hn::Set(d, Number(1))) * least;
+        });
+      }
+      case TapeOp::box:
+        return shape(one, active, [&](const P& p) {
+          const T x = Abs(p.x) - constant(0);
+          const T y = Abs(p.y) - constant(1);
+          const T z = Abs(p.z) - constant(2);
+          return below(Max(x, Max(y, z))) + length3(above(x), above(y), above(z)) - constant(3);
+        });
+      case TapeOp::frame:
+        return shape(one, active, [&](const P& p) {
+          const V bar = constant(3);
+          const T x = Abs(p.x) - constant(0);
+          const T y = Abs(p.y) - constant(1);
+          const T z = Abs(p.z) - constant(2);
+          // Each bar as a box, from the frame's corner inward.
+          const T inner_x = Abs(x + bar) - bar;
+          const T inner_y = Abs(y + bar) - bar;
+          const T inner_z = Abs(z + bar) - bar;
+          const auto bars = [&](const T& along, const T& side, const T& other) {
+            return below(Max(along, Max(side, other))) +
+                   length3(above(along), above(side), above(other));
+          };
+          return Min(bars(x, inner_y, inner_z),
+                     Min(bars(y, inner_x, inner_z), bars(z, inner_x, inner_y)));
+        });
+      case TapeOp::plane:
+        return shape(one, active, [&](const P& p) {
+          return p.x * constant(0) + p.y * constant(1) + p.z * constant(2) - constant(3);
+        });
+      case TapeOp::cylinder:
+        return shape(one, active, [&](const P& p) {
+          return corner(length2(p.x, p.y) - constant(0), Abs(p.z) - constant(1)) - constant(2);
+        });
+      case TapeOp::capsule:
+        return shape(one, active, [&](const P& p) {
+          const T x = p.x - constant(0);
+          const T y = p.y - constant(1);
+          const T z = p.z - constant(2);
+          const T share =
+              MinWith(above((x * constant(3) + y * constant(4) + z * constant(5)) * constant(6)),
+                      hn::Set(d, Number(1)));
+          return length3(x - share * constant(3), y - share * constant(4),
+                         z - share * constant(5)) -
+                 constant(7);
+        });
+      case TapeOp::cone:
+        return shape(one, active, [&](const P& p) { return cone(p, c); });
+      case TapeOp::torus:
+        return shape(one, active, [&](const P& p) {
+          return length2(length2(p.x, p.y) - constant(0), p.z) - constant(1);
+        });
+      case TapeOp::torus_arc:
+        return shape(one, active, [&](const P& p) {
+          return length2(to_arc(p.x, p.y, c[0], c[2], c[3]), p.z) - constant(1);
+        });
+      case TapeOp::circle:
+        return shape(one, active, [&](const P& p) { return length2(p.x, p.y) - constant(0); });
+      case TapeOp::rectangle:
+        return shape(one, active, [&](const P& p) {
+          return corner(Abs(p.x) - constant(0), Abs(p.y) - constant(1)) - constant(2);
+        });
+      case TapeOp::star:
+        return shape(one, active, [&](const P& p) { return star(p, c); });
+      case TapeOp::arc:
+        return shape(one, active, [&](const P& p) {
+          return Abs(to_arc(p.x, p.y, c[0], c[2], c[3])) - constant(1);
+        });
+      case TapeOp::flatten:
+        return space(one, active, [&](const P& p) { return P{p.x, p.y, T(hn::Zero(d))}; });
+      case TapeOp::extrude:
+        return value_at(one, active, [&](const T& a, const P& p) {
+          return corner(a + constant(1), Abs(p.z) - constant(0)) - constant(1);
+        });
+      case TapeOp::revolve:
+        return space(one, active, [&](const P& p) {
+          return P{length2(p.x, p.y) - constant(0), p.z, T(hn::Zero(d))};
+        });
+      case TapeOp::join:
+        return pair(one, active, [&](const T& a, const T& b) { return Min(a, b); });
+      case TapeOp::meet:
+        return pair(one, active, [&](const T& a, const T& b) { return Max(a, b); });
+      case TapeOp::carve:
+        return pair(one, active, [&](const T& a, const T& b) { return Max(a, Neg(b)); });
+      case TapeOp::join_polynomial:
+        return pair(one, active, [&](const T& a, const T& b) { return parabola(a, b, c); });
+      case TapeOp::meet_polynomial:
+        return pair(one, active,
+                    [&](const T& a, const T& b) { return Neg(parabola(Neg(a), Neg(b), c)); });
+      case TapeOp::carve_polynomial:
+        return pair(one, active,
+                    [&](const T& a, const T& b) { return Neg(parabola(Neg(a), b, c)); });
+      case TapeOp::join_circular:
+        return pair(one, active, [&](const T& a, const T& b) { return quarter(a, b, c); });
+      case TapeOp::meet_circular:
+        return pair(one, active,
+                    [&](const T& a, const T& b) { return Neg(quarter(Neg(a), Neg(b), c)); });
+      case TapeOp::carve_circular:
+        return pair(one, active,
+                    [&](const T& a, const T& b) { return Neg(quarter(Neg(a), b, c)); });
+      case TapeOp::invert:
+        return value(one, active, [&](const T& a) { return Neg(a); });
+      case TapeOp::offset:
+        return value(one, active, [&](const T& a) { return a - constant(0); });
+      case TapeOp::shell:
+        return value(one, active, [&](const T& a) { return Abs(a) - constant(0); });
+      case TapeOp::scale:
+        return value(one, active, [&](const T& a) { return a * constant(0); });
+      case TapeOp::elongate:
+        return space(one, active, [&](const P& p) {
+          const auto cut = [&](const T& a, V half) {
+            return a - MinWith(MaxWith(a, hn::Neg(half)), half);
+          };
+          return P{cut(p.x, constant(0)), cut(p.y, constant(1)), cut(p.z, constant(2))};
+        });
+      case TapeOp::waves:
+        return value_at(one, active, [&](const T& a, const P& p) {
+          const V rate = constant(1);
+          return a + Sine(p.x * rate) * Sine(p.y * rate) * Sine(p.z * rate) * constant(0);
+        });
+      case TapeOp::place:
+        return space(one, active, [&](const P& p) {
+          const T x = p.x - constant(0);
+          const T y = p.y - constant(1);
+          const T z = p.z - constant(2);
+          const V share = constant(12);
+          const auto row = [&](std::size_t i) {
+            return (x * constant(i) + y * constant(i + 1) + z * constant(i + 2)) * share;
+          };
+          return P{row(3), row(6), row(9)};
+        });
+      case TapeOp::mirror: {
+        const int axis = static_cast<int>(c[0]);
+        return space(one, active, [&](const P& p) {
+          return P{axis == 0 ? Abs(p.x) : p.x, axis == 1 ? Abs(p.y) : p.y,
+                   axis == 2 ? Abs(p.z) : p.z};
+        });
+      }
+      case TapeOp::repeat: {
+        const int axis = static_cast<int>(c[0]);
+        return space(one, active, [&](const P& p) {
+          return P{axis == 0 ? in_cell(p.x, c) : p.x, axis == 1 ? in_cell(p.y, c) : p.y,
+                   axis == 2 ? in_cell(p.z, c) : p.z};
+        });
+      }
+      case TapeOp::around:
+        return space(one, active, [&](const P& p) { return in_share(p, c); });
+      case TapeOp::twist:
+        return space(one, active, [&](const P& p) {
+          const T angle = p.z * constant(0);
+          const T sine = Sine(angle);
+          const T cosine = Cosine(angle);
+          return P{p.x * cosine + p.y * sine, p.y * cosine - p.x * sine, p.z};
+        });
+      case TapeOp::twist_outside:
+        return value_at(one, active, [&](const T& a, const P& p) { return untwist(a, p, c); });
+    }
+  }
+
+  /// Distances to the foot and the top, and to the side, in the half plane through the axis.
+  static T cone(const P& p, const Number* c) {
+    const D d;
+    const V foot = hn::Set(d, c[0]);
+    const V top = hn::Set(d, c[1]);
+    const V half = hn::Set(d, c[2]);
+    const V lean = hn::Sub(top, foot);
+    const V height = hn::Add(half, half);
+    const T radius = length2(p.x, p.y);
+    const V nearer = hn::IfThenElse(hn::Lt(p.z.v, hn::Zero(d)), foot, top);
+    const T beyond = above(radius - nearer);
+    const T over = Abs(p.z) - half;
+    const T x = radius - foot;
+    const T y = p.z + half;
+    const T share =
+        MinWith(above((x * lean + y * height) * hn::Set(d, c[3])), hn::Set(d, Number(1)));
+    const T side_x = x - share * lean;
+    const T side_y = y - share * height;
+    const T square = Min(beyond * beyond + over * over, side_x * side_x + side_y * side_y);
+    // Inside where it is below the ends and on the axis' side of the slope.
+    const T slope = x * height - y * lean;
+    const M inside = hn::And(hn::Lt(over.v, hn::Zero(d)), hn::Lt(slope.v, hn::Zero(d)));
+    return NegIf(inside, Sqrt(square));
+  }
+
+  /// Radius less that of an arc about +x, or the distance to its nearer end where it ends before.
+  static T to_arc(const T& x, const T& y, Number radius, Number sine, Number cosine) {
+    const D d;
+    const V r = hn::Set(d, radius);
+    const V s = hn::Set(d, sine);
+    const V co = hn::Set(d, cosine);
+    const T side = Abs(y);
+    const T past = side * co - x * s;
+    const T end = length2(x - hn::Mul(r, co), side - hn::Mul(r, s));
+    return Select(hn::Gt(past.v, hn::Zero(d)), end, length2(x, y) - r);
+  }
+
+  /// Turned by whole steps to the point nearest +x, and to its upper half: the distance to one
+  /// side.
+  static T star(const P& p, const Number* c) {
+    const D d;
+    const V steps = hn::Round(hn::Mul(Angle(p.x.v, p.y.v), hn::Set(d, c[1])));
+    V sine;
+    V cosine;
+    SineCosineOf(d, hn::Mul(steps, hn::Set(d, c[0])), sine, cosine);
+    const T x = p.x * cosine + p.y * sine - hn::Set(d, c[2]);
+    const T y = Abs(p.y * cosine - p.x * sine);
+    const V side_x = hn::Set(d, c[3]);
+    const V side_y = hn::Set(d, c[4]);
+    const T share =
+        MinWith(above((x * side_x + y * side_y) * hn::Set(d, c[5])), hn::Set(d, Number(1)));
+    const T distance = length2(x - share * side_x, y - share * side_y);
+    const T across = x * side_y - y * side_x;
+    return NegIf(hn::Lt(across.v, hn::Zero(d)), distance);
+  }
+
+  /// The lesser of two, less a parabola of their difference where it is below the radius.
+  static T parabola(const T& a, const T& b, const Number* c) {
+    const D d;
+    const V radius = hn::Set(d, c[0]);
+    const T near = above(radius - Abs(a - b)) * hn::Set(d, c[1]);
+    const T least = MixedMin(a, b, hn::Mul(near.v, hn::Mul(near.v, hn::Set(d, Number(0.5)))));
+    return least - near * near * hn::Mul(radius, hn::Set(d, Number(0.25)));
+  }
+
+  /// A quarter of a circle between two surfaces that meet squarely.
+  static T quarter(const T& a, const T& b, const Number* c) {
+    const D d;
+    const V radius = hn::Set(d, c[0]);
+    const T near_a = above(radius - a);
+    const T near_b = above(radius - b);
+    const V both = hn::Add(near_a.v, near_b.v);
+    const V lesser = hn::Min(near_a.v, near_b.v);
+    const V share = hn::Div(lesser, hn::Max(both, hn::Set(d, Number(1e-30))));
+    return MaxWith(MixedMin(a, b, share), radius) - length2(near_a, near_b);
+  }
+
+  /// A coordinate within the cell of a copy: the nearest one, or one counted from it toward the
+  /// side it lies on.
+  static T in_cell(const T& x, const Number* c) {
+    const D d;
+    const V spacing = hn::Set(d, c[1]);
+    const V last = hn::Set(d, c[3]);
+    const V place = hn::Add(hn::Mul(x.v, hn::Set(d, c[2])), hn::Set(d, c[4]));
+    V copy = hn::Round(place);
+    const V zero = hn::Zero(d);
+    if (c[3] >= 0) copy = hn::Min(hn::Max(copy, zero), last);
+    if (c[5] != 0) {
+      const V side =
+          hn::IfThenElse(hn::Lt(place, copy), hn::Set(d, Number(-1)), hn::Set(d, Number(1)));
+      copy = hn::Add(copy, hn::Mul(side, hn::Set(d, c[5])));
+      if (c[3] >= 0) copy = hn::Min(hn::Max(copy, zero), last);
+    }
+    return x - hn::Mul(hn::Sub(copy, hn::Set(d, c[4])), spacing);
+  }
+
+  /// A point turned into the share of the circle of the first copy.
+  static P in_share(const P& p, const Number* c) {
+    const D d;
+    const V place = hn::Mul(Angle(p.x.v, p.y.v), hn::Set(d, c[1]));
+    V copy = hn::Round(place);
+    if (c[2] != 0) {
+      const V side =
+          hn::IfThenElse(hn::Lt(place, copy), hn::Set(d, Number(-1)), hn::Set(d, Number(1)));
+      copy = hn::Add(copy, hn::Mul(side, hn::Set(d, c[2])));
+    }
+    V sine;
+    V cosine;
+    SineCosineOf(d, hn::Mul(copy, hn::Set(d, c[0])), sine, cosine);
+    return {p.x * cosine + p.y * sine, p.y * cosine - p.x * sine, p.z};
+  }
+
+  /// Farther from the axis than the part reaches, space is stretched more than at its rim: there
+  /// the value is that of the rim's stretch, and at least the way to the rim.
+  static T untwist(const T& a, const P& p, const Number* c) {
+    const D d;
+    const V rim = hn::Set(d, c[1]);
+    const T radius = length2(p.x, p.y);
+    const M outside = hn::Gt(radius.v, rim);
+    if (hn::AllFalse(d, outside)) return a;
+    const V rate = hn::Abs(hn::Set(d, c[0]));
+    const V stretch = hn::Set(d, c[2]);
+    const T shear = radius * rate;
+    const T here = shear * hn::Set(d, Number(0.5)) +
+                   Sqrt(shear * shear * hn::Set(d, Number(0.25)) + hn::Set(d, Number(1)));
+    const T value = Max(a * stretch / here, (radius - rim) * stretch);
+    return Select(outside, value, a);
+  }
+
+  const Tape& tape_;
+  const Number* constants_;
+  T points_[Tape::most_registers][3][block_vectors];
+  T values_[Tape::most_registers][block_vectors];
+};
+
+}  // namespace HWY_NAMESPACE
+}  // namespace photonlane
+HWY_AFTER_NAMESPACE();
+
+#endif

@@ -1,0 +1,399 @@
+#include "photonlane/field/field.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "field/tape.hpp"
+
+namespace photonlane {
+namespace {
+
+constexpr double infinite = std::numeric_limits<double>::infinity();
+
+Bounds around_origin(const Vec3d& half) { return {-half, half}; }
+Bounds grown(const Bounds& bounds, double by) {
+  return {bounds.low - Vec3d::Constant(by), bounds.high + Vec3d::Constant(by)};
+}
+Bounds endless() { return around_origin(Vec3d::Constant(infinite)); }
+
+/// Checks one number against what a parameter says, as its text would be.
+void check_number(const FieldKindInfo::Parameter& parameter, double value) {
+  const KnobInfo& info = parameter.info;
+  switch (info.kind) {
+    case KnobKind::choice:
+      if (!(value >= 0 && value < static_cast<double>(info.choices.size()))) {
+        throw Error(ErrorKind::input, fmt::format("no such choice {}", value));
+      }
+      break;
+    case KnobKind::integer: {
+      std::int64_t read = 0;
+      detail::assign(read, info, fmt::format("{}", value));
+      break;
+    }
+    default: {
+      KnobInfo plain = info;
+      plain.kind = KnobKind::number;
+      double read = 0;
+      detail::assign(read, plain, detail::read(value, plain));
+    }
+  }
+}
+
+void check_numbers(FieldKind kind, const std::vector<double>& numbers) {
+  const FieldKindInfo& info = field_kind_info(kind);
+  std::size_t at = 0;
+  for (const FieldKindInfo::Parameter& parameter : info.parameters) {
+    for (std::size_t i = 0; i < parameter.numbers(); ++i, ++at) {
+      try {
+        check_number(parameter, at < numbers.size() ? numbers[at] : infinite);
+      } catch (const Error& error) {
+        throw Error(ErrorKind::input,
+                    fmt::format("{}: {}: {}", name_of(kind), parameter.info.name, error.message()));
+      }
+    }
+  }
+  if (at != numbers.size()) {
+    throw Error(ErrorKind::input,
+                fmt::format("{} of {} numbers, expected {}", name_of(kind), numbers.size(), at));
+  }
+}
+
+/// What a kind's numbers have to be beside one another.
+void check_shape(FieldKind kind, const std::vector<double>& n) {
+  const auto refuse = [&](const std::string& what) {
+    throw Error(ErrorKind::input, fmt::format("{}: {}", name_of(kind), what));
+  };
+  switch (kind) {
+    case FieldKind::box:
+      if (2 * n[3] > std::min({n[0], n[1], n[2]})) refuse("round is more than half its size");
+      break;
+    case FieldKind::frame:
+      if (2 * n[3] > std::min({n[0], n[1], n[2]})) refuse("bar is more than half its size");
+      break;
+    case FieldKind::plane:
+      if (Vec3d(n[0], n[1], n[2]).norm() < 1e-9) refuse("a normal of no length");
+      break;
+    case FieldKind::cylinder:
+      if (n[2] > n[0] || 2 * n[2] > n[1]) refuse("round is more than half its size");
+      break;
+    case FieldKind::cone:
+      if (n[0] <= 0 && n[1] <= 0) refuse("radius and top are both 0");
+      break;
+    case FieldKind::torus:
+      if (n[1] > n[0]) refuse("tube is more than radius");
+      break;
+    case FieldKind::rectangle:
+      if (2 * n[2] > std::min(n[0], n[1])) refuse("round is more than half its size");
+      break;
+    case FieldKind::arc:
+      if (n[1] > 2 * n[0]) refuse("width is more than twice the radius");
+      break;
+    case FieldKind::extrude:
+      if (2 * n[1] > n[0]) refuse("round is more than half its height");
+      break;
+    default:
+      break;
+  }
+}
+
+double across(const Bounds& bounds) {
+  const auto far = [&](int axis) {
+    return std::max(std::abs(bounds.low[axis]), std::abs(bounds.high[axis]));
+  };
+  return std::hypot(far(0), far(1));
+}
+
+Bounds placed(const Bounds& bounds, const Mat3d& turn, const Vec3d& at, double scale) {
+  if (!bounds.finite()) return endless();
+  Bounds result{Vec3d::Constant(infinite), Vec3d::Constant(-infinite)};
+  for (int corner = 0; corner < 8; ++corner) {
+    const Vec3d local((corner & 1) != 0 ? bounds.high.x() : bounds.low.x(),
+                      (corner & 2) != 0 ? bounds.high.y() : bounds.low.y(),
+                      (corner & 4) != 0 ? bounds.high.z() : bounds.low.z());
+    const Vec3d corner_at = at + turn * (scale * local);
+    result.low = result.low.cwiseMin(corner_at);
+    result.high = result.high.cwiseMax(corner_at);
+  }
+  return result;
+}
+
+Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+  const auto part = [&]() -> const Bounds& { return parts.front().bounds(); };
+  const auto upright = [](double radius, double half) {
+    return around_origin({radius, radius, half});
+  };
+  switch (kind) {
+    case FieldKind::sphere:
+      return around_origin(Vec3d::Constant(n[0]));
+    case FieldKind::ellipsoid:
+      return around_origin({n[0], n[1], n[2]});
+    case FieldKind::box:
+    case FieldKind::frame:
+      return around_origin(0.5 * Vec3d(n[0], n[1], n[2]));
+    case FieldKind::plane:
+    case FieldKind::invert:
+      return endless();
+    case FieldKind::cylinder:
+      return upright(n[0], 0.5 * n[1]);
+    case FieldKind::capsule: {
+      const Vec3d from(n[0], n[1], n[2]);
+      const Vec3d to(n[3], n[4], n[5]);
+      return grown({from.cwiseMin(to), from.cwiseMax(to)}, n[6]);
+    }
+    case FieldKind::cone:
+      return upright(std::max(n[0], n[1]), 0.5 * n[2]);
+    case FieldKind::torus:
+      return upright(n[0] + n[1], n[1]);
+    case FieldKind::circle:
+      return upright(n[0], infinite);
+    case FieldKind::rectangle:
+      return around_origin({0.5 * n[0], 0.5 * n[1], infinite});
+    case FieldKind::polygon:
+      return upright(n[1], infinite);
+    case FieldKind::star:
+      return upright(std::max(n[1], n[2]), infinite);
+    case FieldKind::arc:
+      return upright(n[0] + 0.5 * n[1], infinite);
+    case FieldKind::extrude: {
+      Bounds bounds = part();
+      bounds.low.z() = -0.5 * n[0];
+      bounds.high.z() = 0.5 * n[0];
+      return bounds;
+    }
+    case FieldKind::revolve: {
+      const double radius = n[0] + part().high.x();
+      return {{-radius, -radius, part().low.y()}, {radius, radius, part().high.y()}};
+    }
+    case FieldKind::join: {
+      Bounds all = part();
+      for (const Field& one : parts) {
+        all.low = all.low.cwiseMin(one.bounds().low);
+        all.high = all.high.cwiseMax(one.bounds().high);
+      }
+      // Each smooth seam fills in at most a quarter of its radius, or all of (sqrt(2) - 1) of it.
+      const double share = n[1] == 0 ? 0.25 : 0.42;
+      return grown(all, share * n[0] * static_cast<double>(parts.size() - 1));
+    }
+    case FieldKind::meet: {
+      Bounds all = part();
+      for (const Field& one : parts) {
+        all.low = all.low.cwiseMax(one.bounds().low);
+        all.high = all.high.cwiseMin(one.bounds().high);
+      }
+      return all;
+    }
+    case FieldKind::carve:
+      return part();
+    case FieldKind::offset:
+      return grown(part(), n[0]);
+    case FieldKind::shell:
+      return grown(part(), 0.5 * n[0]);
+    case FieldKind::elongate: {
+      const Vec3d half = 0.5 * Vec3d(n[0], n[1], n[2]);
+      return {part().low - half, part().high + half};
+    }
+    case FieldKind::waves:
+      return grown(part(), n[0]);
+    case FieldKind::place:
+      return placed(part(), turn_matrix({n[3], n[4], n[5]}), {n[0], n[1], n[2]}, n[6]);
+    case FieldKind::mirror: {
+      Bounds bounds = part();
+      const int axis = static_cast<int>(n[0]);
+      bounds.high[axis] = std::max(bounds.high[axis], 0.0);
+      bounds.low[axis] = -bounds.high[axis];
+      return bounds;
+    }
+    case FieldKind::repeat: {
+      Bounds bounds = part();
+      for (int axis = 0; axis < 3; ++axis) {
+        if (n[axis] == 0 || n[3 + axis] == 1) continue;
+        const double reach = n[3 + axis] == 0 ? infinite : 0.5 * n[axis] * (n[3 + axis] - 1);
+        bounds.low[axis] -= reach;
+        bounds.high[axis] += reach;
+      }
+      return bounds;
+    }
+    case FieldKind::around:
+    case FieldKind::twist: {
+      const double radius = across(part());
+      return {{-radius, -radius, part().low.z()}, {radius, radius, part().high.z()}};
+    }
+  }
+  return endless();
+}
+
+double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+  double most = 1;
+  for (const Field& one : parts) most = std::max(most, one.stretch());
+  switch (kind) {
+    case FieldKind::join:
+    case FieldKind::meet:
+    case FieldKind::carve:
+      // A quarter circle adds up gradients that point the same way.
+      return n[0] > 0 && n[1] == 1 && parts.size() > 1
+                 ? most * std::pow(std::sqrt(2.0), static_cast<double>(parts.size() - 1))
+                 : most;
+    case FieldKind::waves:
+      // The gradient of a product of three sines is nowhere longer than that of one.
+      return most + n[0] * 2 * pi / n[1];
+    case FieldKind::twist:
+      return most * twist_stretch(n[0], across(parts.front().bounds()));
+    default:
+      return most;
+  }
+}
+
+/// What parts have to be for a kind.
+void check_parts(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+  if (kind == FieldKind::repeat) {
+    const Bounds& bounds = parts.front().bounds();
+    for (int axis = 0; axis < 3; ++axis) {
+      if (n[3 + axis] != std::floor(n[3 + axis])) {
+        throw Error(ErrorKind::input, "repeat: count: expected whole numbers");
+      }
+      const double reach = std::max(-bounds.low[axis], bounds.high[axis]);
+      if (n[axis] > 0 && n[3 + axis] != 1 && !(reach <= n[axis])) {
+        throw Error(
+            ErrorKind::input,
+            fmt::format("repeat: a part that reaches {:.4g} m along {}, expected at most its "
+                        "spacing of {:.4g} m",
+                        reach, "xyz"[axis], n[axis]));
+      }
+    }
+  }
+  if (kind == FieldKind::twist && !std::isfinite(across(parts.front().bounds()))) {
+    throw Error(ErrorKind::input, "twist: a part without end in x or y, expected one that has one");
+  }
+}
+
+std::vector<double> numbers_of(std::initializer_list<double> list) { return list; }
+
+}  // namespace
+
+Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts) {
+  const FieldKindInfo& info = field_kind_info(kind);
+  const auto count = static_cast<std::ptrdiff_t>(parts.size());
+  if (count < info.least_parts || count > info.most_parts) {
+    throw Error(ErrorKind::input, fmt::format("{} of {} parts, expected {}", name_of(kind), count,
+                                              info.most_parts == 0   ? "none"
+                                              : info.most_parts == 1 ? "one"
+                                                                     : "at least one"));
+  }
+  check_numbers(kind, numbers);
+  check_shape(kind, numbers);
+  check_parts(kind, numbers, parts);
+  auto node = std::make_shared<Node>();
+  node->kind = kind;
+  for (const Field& part : parts) {
+    node->depth = std::max(node->depth, part.node_->depth + 1);
+    node->count += part.node_->count;
+  }
+  if (node->depth > deepest) {
+    throw Error(ErrorKind::input,
+                fmt::format("a field more than {} operations deep", Field::deepest));
+  }
+  node->bounds = bounds_of(kind, numbers, parts);
+  node->stretch = stretch_of(kind, numbers, parts);
+  node->numbers = std::move(numbers);
+  node->parts = std::move(parts);
+  node_ = std::move(node);
+}
+
+Field Field::made_of(int material) const {
+  auto node = std::make_shared<Node>(*node_);
+  node->material = material;
+  return Field(std::move(node));
+}
+
+namespace field {
+
+Field sphere(double radius) { return {FieldKind::sphere, {radius}}; }
+Field ellipsoid(const Vec3d& radii) {
+  return {FieldKind::ellipsoid, {radii.x(), radii.y(), radii.z()}};
+}
+Field box(const Vec3d& size, double round) {
+  return {FieldKind::box, {size.x(), size.y(), size.z(), round}};
+}
+Field frame(const Vec3d& size, double bar) {
+  return {FieldKind::frame, {size.x(), size.y(), size.z(), bar}};
+}
+Field plane(const Vec3d& normal, double height) {
+  return {FieldKind::plane, {normal.x(), normal.y(), normal.z(), height}};
+}
+Field cylinder(double radius, double height, double round) {
+  return {FieldKind::cylinder, {radius, height, round}};
+}
+Field capsule(const Vec3d& from, const Vec3d& to, double radius) {
+  return {FieldKind::capsule, {from.x(), from.y(), from.z(), to.x(), to.y(), to.z(), radius}};
+}
+Field cone(double radius, double top, double height) {
+  return {FieldKind::cone, {radius, top, height}};
+}
+Field torus(double radius, double tube, double angle) {
+  return {FieldKind::torus, {radius, tube, angle}};
+}
+Field circle(double radius) { return {FieldKind::circle, {radius}}; }
+Field rectangle(double width, double height, double round) {
+  return {FieldKind::rectangle, {width, height, round}};
+}
+Field polygon(int sides, double radius) {
+  return {FieldKind::polygon, numbers_of({static_cast<double>(sides), radius})};
+}
+Field star(int points, double radius, double inner) {
+  return {FieldKind::star, numbers_of({static_cast<double>(points), radius, inner})};
+}
+Field arc(double radius, double width, double angle) {
+  return {FieldKind::arc, {radius, width, angle}};
+}
+Field extrude(double height, Field figure, double round) {
+  return {FieldKind::extrude, {height, round}, {std::move(figure)}};
+}
+Field revolve(double offset, Field figure) {
+  return {FieldKind::revolve, {offset}, {std::move(figure)}};
+}
+Field join(double radius, std::vector<Field> parts, Profile profile) {
+  return {FieldKind::join, {radius, static_cast<double>(profile)}, std::move(parts)};
+}
+Field meet(double radius, std::vector<Field> parts, Profile profile) {
+  return {FieldKind::meet, {radius, static_cast<double>(profile)}, std::move(parts)};
+}
+Field carve(double radius, std::vector<Field> parts, Profile profile) {
+  return {FieldKind::carve, {radius, static_cast<double>(profile)}, std::move(parts)};
+}
+Field invert(Field part) { return {FieldKind::invert, {}, {std::move(part)}}; }
+Field offset(double distance, Field part) {
+  return {FieldKind::offset, {distance}, {std::move(part)}};
+}
+Field shell(double thickness, Field part) {
+  return {FieldKind::shell, {thickness}, {std::move(part)}};
+}
+Field elongate(const Vec3d& size, Field part) {
+  return {FieldKind::elongate, {size.x(), size.y(), size.z()}, {std::move(part)}};
+}
+Field waves(double height, double length, Field part) {
+  return {FieldKind::waves, {height, length}, {std::move(part)}};
+}
+Field place(const Vec3d& at, Field part, const Vec3d& turn, double scale) {
+  return {FieldKind::place,
+          {at.x(), at.y(), at.z(), turn.x(), turn.y(), turn.z(), scale},
+          {std::move(part)}};
+}
+Field mirror(SpaceAxis axis, Field part) {
+  return {FieldKind::mirror, {static_cast<double>(axis)}, {std::move(part)}};
+}
+Field repeat(const Vec3d& spacing, const Vec3d& count, Field part) {
+  return {FieldKind::repeat,
+          {spacing.x(), spacing.y(), spacing.z(), count.x(), count.y(), count.z()},
+          {std::move(part)}};
+}
+Field around(int count, Field part) {
+  return {FieldKind::around, numbers_of({static_cast<double>(count)}), {std::move(part)}};
+}
+Field twist(double rate, Field part) { return {FieldKind::twist, {rate}, {std::move(part)}}; }
+
+}  // namespace field
+
+}  // namespace photonlane

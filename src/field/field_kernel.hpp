@@ -1,0 +1,53 @@
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+#include "field/tape.hpp"
+#include "photonlane/lane/budget.hpp"
+#include "photonlane/lane/lanes.hpp"
+
+namespace photonlane {
+
+/// Places asked together, one array a coordinate, in meters.
+template <class Number>
+struct FieldPlaces {
+  const Number* x;
+  const Number* y;
+  const Number* z;
+  std::size_t count;
+};
+
+template <class Number>
+struct FieldGradients {
+  Number* x;
+  Number* y;
+  Number* z;
+};
+
+/// What surfaces are made of: `share` of `other`, the rest of `material`; -1 where nothing says.
+template <class Number>
+struct FieldMaterials {
+  std::int32_t* material;
+  std::int32_t* other;
+  Number* share;
+};
+
+/// The field's values at places.
+template <class Number>
+void evaluate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values);
+/// Values and their derivatives, carried through the tape.
+template <class Number>
+void differentiate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values,
+                        const FieldGradients<Number>& gradients);
+template <class Number>
+void tape_materials(const Tape& tape, const FieldPlaces<Number>& places,
+                    const FieldMaterials<Number>& materials);
+
+/// Marches a batch of lanes to where the field's sign changes. Hits get t and steps; normals and
+/// materials are for who asks there.
+template <class Number>
+void march_tape(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
+                HitBatch<Number>& hits);
+
+}  // namespace photonlane

@@ -1,0 +1,201 @@
+#include <cmath>
+
+#include "photonlane/field/field.hpp"
+
+namespace photonlane {
+namespace {
+
+using Group = FieldKindInfo::Group;
+using Parameter = FieldKindInfo::Parameter;
+
+constexpr double huge = 1e6;
+constexpr Range above_zero{0, huge, true};
+constexpr Range from_zero{0, huge};
+constexpr Range anywhere{-huge, huge};
+
+Parameter length(std::string_view name, Range range, double preset, std::string_view help) {
+  return {{name, KnobKind::number, "meters", range, {}, help}, {preset, 0, 0}};
+}
+Parameter number(std::string_view name, Range range, double preset, std::string_view help) {
+  return {{name, KnobKind::number, "", range, {}, help}, {preset, 0, 0}};
+}
+Parameter whole(std::string_view name, Range range, double preset, std::string_view help) {
+  return {{name, KnobKind::integer, "", range, {}, help}, {preset, 0, 0}};
+}
+Parameter angle(std::string_view name, Range range, double preset, std::string_view help,
+                std::string_view unit = "degrees") {
+  return {{name, KnobKind::number, unit, range, {}, help, degrees(1)}, {preset, 0, 0}};
+}
+Parameter point(std::string_view name, Range range, const std::array<double, 3>& preset,
+                std::string_view help, std::string_view unit = "meters", double factor = 1) {
+  return {{name, KnobKind::point, unit, range, {}, help, factor}, preset};
+}
+template <class Enumeration>
+Parameter choice(std::string_view name, Enumeration preset, std::string_view help) {
+  return {{name, KnobKind::choice, "", {}, choice_names<Enumeration>, help},
+          {static_cast<double>(preset), 0, 0}};
+}
+
+Parameter radius_of_seam() {
+  return length("radius", from_zero, 0, "of the smooth seam; 0: sharp");
+}
+Parameter profile() {
+  return choice("profile", Profile::polynomial,
+                "how the seam goes over from one part to the other");
+}
+Parameter round_edges() { return length("round", from_zero, 0, "radius of its edges"); }
+
+std::vector<FieldKindInfo> make_table() {
+  constexpr int many = 1 << 20;
+  return {
+      {Group::shape, 0, 0, {length("radius", above_zero, 1, "from its middle")}, "a ball"},
+      {Group::shape,
+       0,
+       0,
+       {point("radii", above_zero, {1, 1, 1}, "along each axis")},
+       "a stretched ball; its distance is a bound"},
+      {Group::shape,
+       0,
+       0,
+       {point("size", above_zero, {1, 1, 1}, "along each axis"), round_edges()},
+       "a box"},
+      {Group::shape,
+       0,
+       0,
+       {point("size", above_zero, {1, 1, 1}, "along each axis"),
+        length("bar", above_zero, 0.1, "thickness of its bars")},
+       "the edges of a box"},
+      {Group::shape,
+       0,
+       0,
+       {point("normal", anywhere, {0, 0, 1}, "which way is out", ""),
+        length("height", anywhere, 0, "of the plane along its normal")},
+       "everything below a plane"},
+      {Group::shape,
+       0,
+       0,
+       {length("radius", above_zero, 0.5, "from its axis"),
+        length("height", above_zero, 1, "from end to end"), round_edges()},
+       "an upright cylinder"},
+      {Group::shape,
+       0,
+       0,
+       {point("from", anywhere, {0, 0, -0.5}, "one end of its axis"),
+        point("to", anywhere, {0, 0, 0.5}, "the other end"),
+        length("radius", above_zero, 0.25, "from its axis")},
+       "a stick with round ends"},
+      {Group::shape,
+       0,
+       0,
+       {length("radius", from_zero, 0.5, "of its foot"),
+        length("top", from_zero, 0, "radius of its top; 0: pointed"),
+        length("height", above_zero, 1, "from foot to top")},
+       "an upright cone"},
+      {Group::shape,
+       0,
+       0,
+       {length("radius", above_zero, 1, "from its middle to the middle of the tube"),
+        length("tube", above_zero, 0.25, "radius of the tube"),
+        angle("angle", {0, 360, true}, 2 * pi, "how much of the ring, its middle at +x")},
+       "a level ring, or a part of one with round ends"},
+      {Group::figure, 0, 0, {length("radius", above_zero, 1, "from its middle")}, "a disk"},
+      {Group::figure,
+       0,
+       0,
+       {length("width", above_zero, 1, "along x"), length("height", above_zero, 1, "along y"),
+        round_edges()},
+       "a rectangle"},
+      {Group::figure,
+       0,
+       0,
+       {whole("sides", {3, 1000}, 6, "how many"),
+        length("radius", above_zero, 1, "from the middle to the corners")},
+       "a polygon of equal sides, a corner at +x"},
+      {Group::figure,
+       0,
+       0,
+       {whole("points", {2, 500}, 5, "how many"),
+        length("radius", above_zero, 1, "from the middle to its points"),
+        length("inner", above_zero, 0.5, "from the middle to the corners between them")},
+       "a star, a point at +x"},
+      {Group::figure,
+       0,
+       0,
+       {length("radius", above_zero, 1, "from the middle to the middle of the band"),
+        length("width", above_zero, 0.25, "of the band"),
+        angle("angle", {0, 360, true}, pi, "how much of the ring, its middle at +x")},
+       "a bent band with round ends"},
+      {Group::figure,
+       1,
+       1,
+       {length("height", above_zero, 1, "along z"), round_edges()},
+       "a figure made a solid"},
+      {Group::figure,
+       1,
+       1,
+       {length("offset", anywhere, 0, "of the figure's middle from the z axis")},
+       "a figure turned about the z axis; its y becomes z"},
+      {Group::operation, 1, many, {radius_of_seam(), profile()}, "all of the parts"},
+      {Group::operation, 1, many, {radius_of_seam(), profile()}, "where all parts are"},
+      {Group::operation,
+       1,
+       many,
+       {radius_of_seam(), profile()},
+       "the first part without the others"},
+      {Group::operation, 1, 1, {}, "inside out"},
+      {Group::operation,
+       1,
+       1,
+       {length("distance", anywhere, 0.1, "how much it grows")},
+       "grown, with round edges"},
+      {Group::operation,
+       1,
+       1,
+       {length("thickness", above_zero, 0.05, "of the skin")},
+       "only its skin"},
+      {Group::operation,
+       1,
+       1,
+       {point("size", from_zero, {0, 0, 0}, "how much is put between")},
+       "cut in the middle and pulled apart"},
+      {Group::operation,
+       1,
+       1,
+       {length("height", from_zero, 0.02, "of the waves"),
+        length("length", above_zero, 0.5, "from wave to wave")},
+       "waves in its surface"},
+      {Group::space,
+       1,
+       1,
+       {point("at", anywhere, {0, 0, 0}, "where it goes"),
+        point("turn", {-36000, 36000}, {0, 0, 0}, "about x, then y, then z", "degrees", degrees(1)),
+        number("scale", above_zero, 1, "how much larger, before all else")},
+       "somewhere else"},
+      {Group::space,
+       1,
+       1,
+       {choice("axis", SpaceAxis::x, "across which")},
+       "what lies on an axis' positive side, on both"},
+      {Group::space,
+       1,
+       1,
+       {point("spacing", from_zero, {1, 0, 0}, "between copies; 0: one"),
+        point("count", {0, 1e6}, {0, 0, 0}, "copies along each axis; 0: without end", "")},
+       "copies in rows"},
+      {Group::space, 1, 1, {whole("count", {1, 10000}, 6, "how many")}, "copies about the z axis"},
+      {Group::space,
+       1,
+       1,
+       {angle("rate", {-36000, 36000}, degrees(45), "turn for every meter up", "degrees a meter")},
+       "turned about the z axis, more with height"},
+  };
+}
+
+}  // namespace
+
+const FieldKindInfo& field_kind_info(FieldKind kind) {
+  static const std::vector<FieldKindInfo> table = make_table();
+  return table[static_cast<std::size_t>(kind)];
+}
+
+}  // namespace photonlane

@@ -1,0 +1,92 @@
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "photonlane/field/field.hpp"
+
+namespace photonlane {
+
+/// What one instruction of a tape does. Shapes read a point and write a value; space reads a point
+/// and writes a point; the rest reads values, some a point as well. c are its constants.
+enum class TapeOp : std::uint8_t {
+  sphere,     ///< c: radius
+  ellipsoid,  ///< c: 1 / radii, least radius
+  box,        ///< c: half size - round, round
+  frame,      ///< c: half size, half bar
+  plane,      ///< c: unit normal, height
+  cylinder,   ///< c: radius - round, half height - round, round
+  capsule,    ///< c: from, to - from, 1 / square of its length, radius
+  cone,       ///< c: radius, top, half height, 1 / square of the side's length
+  torus,      ///< c: radius, tube
+  torus_arc,  ///< c: radius, tube, sine and cosine of half the angle
+  circle,     ///< c: radius
+  rectangle,  ///< c: half width - round, half height - round, round
+  star,       ///< c: 2 pi / points, its inverse, radius, side x, side y, 1 / square of its length
+  arc,        ///< c: radius, half width, sine and cosine of half the angle
+  flatten,    ///< point: z = 0
+  extrude,    ///< a: figure, b: point; c: half height - round, round
+  revolve,    ///< point: (length(x, y) - c, z, 0)
+  join,       ///< the lesser of a and b
+  join_polynomial,  ///< c: radius, 1 / radius
+  join_circular,    ///< c: radius
+  meet,
+  meet_polynomial,
+  meet_circular,
+  carve,
+  carve_polynomial,
+  carve_circular,
+  invert,
+  offset,    ///< c: distance
+  shell,     ///< c: half thickness
+  elongate,  ///< point; c: half size
+  waves,     ///< a: value, b: point; c: height, 2 pi / length
+  place,     ///< point; c: at, the inverse turn row by row, 1 / scale
+  scale,     ///< c: scale
+  mirror,    ///< point; c: axis
+  repeat,    ///< point; c: axis, spacing, 1 / spacing, last copy or -1, their middle, which copy
+  around,    ///< point; c: step, 1 / step, which copy
+  twist,     ///< point; c: rate
+  twist_outside,  ///< a: value, b: point; c: rate, radius, stretch at it
+};
+
+/// A field flattened: instructions over registers, in order. Points and values have registers of
+/// their own; point 0 is where the field is asked, value 0 is the answer.
+struct Tape {
+  struct Instruction {
+    TapeOp op;
+    std::uint8_t out, a, b;
+    std::uint32_t constants;     ///< where its constants start
+    std::int32_t material = -1;  ///< of shapes
+  };
+  static constexpr int most_registers = 250;
+
+  std::vector<Instruction> instructions;
+  std::vector<double> constants;
+  std::vector<float> constants_float;
+  int points = 1;
+  int values = 1;
+  double stretch = 1;
+  Bounds bounds;
+
+  template <class Number>
+  const Number* constants_as() const {
+    if constexpr (sizeof(Number) == 4) {
+      return constants_float.data();
+    } else {
+      return constants.data();
+    }
+  }
+};
+
+/// Throws Error (input) for fields that need more registers than there are.
+Tape make_tape(const Field& field);
+
+/// The matrix of a turn about x, then y, then z, in radians.
+Mat3d turn_matrix(const Vec3d& turn);
+
+/// The largest factor by which a turn of `rate` radians a meter stretches lengths at a radius: the
+/// larger singular value of the shear it is there.
+double twist_stretch(double rate, double radius);
+
+}  // namespace photonlane
