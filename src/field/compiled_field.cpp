@@ -179,11 +179,16 @@ std::vector<SurfaceMaterial> CompiledField::materials(std::span<const Vec3d> pla
   return result;
 }
 
+void CompiledField::distances(const float* x, const float* y, const float* z, std::size_t count,
+                              float* values) const {
+  evaluate_tape(*tape_, FieldPlaces<float>{x, y, z, count}, values);
+}
+
 template <class Number>
 HitBatch<Number> CompiledField::march(const LaneBatch<Number>& lanes, const Budget& budget) const {
   HitBatch<Number> hits;
   march_tape(*tape_, lanes, budget.field, hits);
-  std::fill_n(hits.face, lanes.size, Face::none);
+
   std::fill_n(hits.item, lanes.size, no_item);
   std::fill_n(hits.material, lanes.size, 0u);
   std::copy_n(hits.t, lanes.size, hits.exit);
@@ -194,7 +199,10 @@ HitBatch<Number> CompiledField::march(const LaneBatch<Number>& lanes, const Budg
   Number z[LaneBatch<Number>::capacity];
   std::size_t count = 0;
   for (std::size_t i = 0; i < lanes.size; ++i) {
-    if (hits.ending[i] != Ending::hit) continue;
+    if (hits.ending[i] != Ending::hit) {
+      hits.face[i] = Face::none;
+      continue;
+    }
     of[count] = i;
     x[count] = lanes.x[i] + hits.t[i] * lanes.direction_x[i];
     y[count] = lanes.y[i] + hits.t[i] * lanes.direction_y[i];
@@ -221,11 +229,8 @@ HitBatch<Number> CompiledField::march(const LaneBatch<Number>& lanes, const Budg
     const Number square = gradient_x[k] * gradient_x[k] + gradient_y[k] * gradient_y[k] +
                           gradient_z[k] * gradient_z[k];
     const Number inverse = square > 0 ? Number(1) / std::sqrt(square) : Number(0);
-    // Toward the lane, on whichever side of the surface it is.
-    const Number toward = gradient_x[k] * lanes.direction_x[i] +
-                          gradient_y[k] * lanes.direction_y[i] +
-                          gradient_z[k] * lanes.direction_z[i];
-    const Number factor = toward > 0 ? -inverse : inverse;
+    // Toward the side that the lane came from.
+    const Number factor = hits.face[i] == Face::inside ? -inverse : inverse;
     hits.face[i] = Face::curved;
     hits.normal_x[i] = static_cast<float>(gradient_x[k] * factor);
     hits.normal_y[i] = static_cast<float>(gradient_y[k] * factor);

@@ -307,15 +307,18 @@ class Machine {
     const T over = Abs(p.z) - half;
     const T x = radius - foot;
     const T y = p.z + half;
-    const T share =
-        MinWith(above((x * lean + y * height) * hn::Set(d, c[3])), hn::Set(d, Number(1)));
-    const T side_x = x - share * lean;
-    const T side_y = y - share * height;
-    const T square = Min(beyond * beyond + over * over, side_x * side_x + side_y * side_y);
-    // Inside where it is below the ends and on the axis' side of the slope.
-    const T slope = x * height - y * lean;
-    const M inside = hn::And(hn::Lt(over.v, hn::Zero(d)), hn::Lt(slope.v, hn::Zero(d)));
-    return NegIf(inside, Sqrt(square));
+    const T along = (x * lean + y * height) * hn::Set(d, c[3]);
+    const V one = hn::Set(d, Number(1));
+    const T share = MinWith(above(along), one);
+    // Beside the slope and above an end the distance is to a plane, with a sign of its own, so that
+    // it has a gradient on the surface too.
+    const T slope = (x * height - y * lean) * hn::Set(d, c[4]);
+    const M beside = hn::And(hn::Gt(along.v, hn::Zero(d)), hn::Lt(along.v, one));
+    const T side = Select(beside, slope, length2(x - share * lean, y - share * height));
+    const M above_end = hn::And(hn::Eq(beyond.v, hn::Zero(d)), hn::Gt(over.v, hn::Zero(d)));
+    const T end = Select(above_end, over, length2(beyond, over));
+    const M inside = hn::And(hn::Le(over.v, hn::Zero(d)), hn::Le(slope.v, hn::Zero(d)));
+    return Select(inside, Max(slope, over), Min(Select(beside, Abs(side), side), end));
   }
 
   /// Radius less that of an arc about +x, or the distance to its nearer end where it ends before.
@@ -342,11 +345,14 @@ class Machine {
     const T y = Abs(p.y * cosine - p.x * sine);
     const V side_x = hn::Set(d, c[3]);
     const V side_y = hn::Set(d, c[4]);
-    const T share =
-        MinWith(above((x * side_x + y * side_y) * hn::Set(d, c[5])), hn::Set(d, Number(1)));
-    const T distance = length2(x - share * side_x, y - share * side_y);
-    const T across = x * side_y - y * side_x;
-    return NegIf(hn::Lt(across.v, hn::Zero(d)), distance);
+    const T along = (x * side_x + y * side_y) * hn::Set(d, c[5]);
+    const V one = hn::Set(d, Number(1));
+    const T share = MinWith(above(along), one);
+    const T across = (x * side_y - y * side_x) * hn::Set(d, c[6]);
+    const T end =
+        NegIf(hn::Lt(across.v, hn::Zero(d)), length2(x - share * side_x, y - share * side_y));
+    // Beside the side the distance is to a line, with a sign and a gradient of its own.
+    return Select(hn::And(hn::Gt(along.v, hn::Zero(d)), hn::Lt(along.v, one)), across, end);
   }
 
   /// The lesser of two, less a parabola of their difference where it is below the radius.

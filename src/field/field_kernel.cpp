@@ -333,9 +333,11 @@ class March {
     const std::size_t width = hn::Lanes(d);
     HWY_ALIGN Number t[hn::MaxLanes(D())];
     HWY_ALIGN Number steps[hn::MaxLanes(D())];
+    HWY_ALIGN Number side[hn::MaxLanes(D())];
     for (std::size_t j = 0; j * width < count; ++j) {
       hn::Store(t_[j], d, t);
       hn::Store(steps_[j], d, steps);
+      hn::Store(side_[j], d, side);
       std::uint8_t hit[16];
       std::uint8_t going[16];
       hn::StoreMaskBits(d, hit_[j], hit);
@@ -346,6 +348,7 @@ class March {
           return (bits[k / 8] >> (k % 8) & 1) != 0;
         };
         hits.ending[i] = bit(hit) ? Ending::hit : bit(going) ? Ending::spent : Ending::escaped;
+        hits.face[i] = side[k] < 0 ? Face::inside : Face::curved;
         hits.t[i] = t[k];
         hits.steps[i] = static_cast<std::uint32_t>(steps[k]);
       }

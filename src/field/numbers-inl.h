@@ -217,7 +217,8 @@ struct Dual {
     return Select(hn::Gt(a.v, b.v), a, b).with(hn::Max(a.v, b.v));
   }
   friend HWY_INLINE Dual MinWith(const Dual& a, V b) {
-    return Select(hn::Lt(a.v, b), a, Dual(b)).with(hn::Min(a.v, b));
+    // Where both are the same, the one that changes: on a surface as well there is a gradient.
+    return Select(hn::Le(a.v, b), a, Dual(b)).with(hn::Min(a.v, b));
   }
   friend HWY_INLINE Dual MaxWith(const Dual& a, V b) {
     return Select(hn::Gt(a.v, b), a, Dual(b)).with(hn::Max(a.v, b));

@@ -112,7 +112,8 @@ class TapeMaker {
       }
       case FieldKind::cone: {
         const double lean = n[1] - n[0];
-        return shape(TapeOp::cone, {n[0], n[1], 0.5 * n[2], 1 / (lean * lean + n[2] * n[2])});
+        const double square = lean * lean + n[2] * n[2];
+        return shape(TapeOp::cone, {n[0], n[1], 0.5 * n[2], 1 / square, 1 / std::sqrt(square)});
       }
       case FieldKind::torus: {
         if (n[2] >= 2 * pi) return shape(TapeOp::torus, {n[0], n[1]});
@@ -130,8 +131,9 @@ class TapeMaker {
         const double inner = field.kind() == FieldKind::star ? n[2] : n[1] * half.cosine;
         const double side_x = inner * half.cosine - n[1];
         const double side_y = inner * half.sine;
-        return shape(TapeOp::star, {step, 1 / step, n[1], side_x, side_y,
-                                    1 / (side_x * side_x + side_y * side_y)});
+        const double square = side_x * side_x + side_y * side_y;
+        return shape(TapeOp::star,
+                     {step, 1 / step, n[1], side_x, side_y, 1 / square, 1 / std::sqrt(square)});
       }
       case FieldKind::arc: {
         const SineCosine half = sine_cosine(0.5 * std::min(n[2], 2 * pi));

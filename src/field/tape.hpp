@@ -17,17 +17,18 @@ enum class TapeOp : std::uint8_t {
   plane,      ///< c: unit normal, height
   cylinder,   ///< c: radius - round, half height - round, round
   capsule,    ///< c: from, to - from, 1 / square of its length, radius
-  cone,       ///< c: radius, top, half height, 1 / square of the side's length
+  cone,       ///< c: radius, top, half height, 1 / square of the side's length, 1 / length
   torus,      ///< c: radius, tube
   torus_arc,  ///< c: radius, tube, sine and cosine of half the angle
   circle,     ///< c: radius
   rectangle,  ///< c: half width - round, half height - round, round
-  star,       ///< c: 2 pi / points, its inverse, radius, side x, side y, 1 / square of its length
-  arc,        ///< c: radius, half width, sine and cosine of half the angle
-  flatten,    ///< point: z = 0
-  extrude,    ///< a: figure, b: point; c: half height - round, round
-  revolve,    ///< point: (length(x, y) - c, z, 0)
-  join,       ///< the lesser of a and b
+  star,  ///< c: 2 pi / points, its inverse, radius, side x, side y, 1 / square of its length, 1 /
+         ///< length
+  arc,   ///< c: radius, half width, sine and cosine of half the angle
+  flatten,          ///< point: z = 0
+  extrude,          ///< a: figure, b: point; c: half height - round, round
+  revolve,          ///< point: (length(x, y) - c, z, 0)
+  join,             ///< the lesser of a and b
   join_polynomial,  ///< c: radius, 1 / radius
   join_circular,    ///< c: radius
   meet,

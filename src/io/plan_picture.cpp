@@ -73,7 +73,7 @@ std::vector<Color> mean_colors(const Scene& scene) {
 /// The cells, each pixel the mean of up to 4x4 places in it, so that maps with more cells than
 /// pixels do not shimmer. Low blocks and floors of their own are darker than walls.
 Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
-  const CellMap& map = scene.room().solids.front();
+  const CellMap& map = scene.room().cell_map();
   const std::vector<Color> colors = mean_colors(scene);
   const auto linear = [](const Rgb& bytes) {
     return Color(from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
@@ -203,7 +203,7 @@ void draw_path(const Canvas& canvas, const PlanScale& frame, const std::vector<V
 
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
-  const CellMap& map = scene.room().solids.front();
+  const CellMap& map = scene.room().cell_map();
   const PlanScale frame = fit(map, size);
   const Canvas canvas(paint_cells(scene, frame, size));
   draw_sprites(canvas, frame, scene);

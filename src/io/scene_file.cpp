@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "io/document.hpp"
+#include "io/field_node.hpp"
 #include "io/files.hpp"
 #include "io/map_file.hpp"
 #include "io/read_node.hpp"
@@ -161,6 +162,22 @@ void read_light(const Node& node, Lighting& light) {
   });
 }
 
+void read_solid(const Node& node, const std::string& text, SceneFile& file) {
+  Room& room = file.scene.room();
+  for (const auto& pair : node.map("a solid: one key, cells or field")) {
+    const Node& kind = pair.first;
+    if (kind.text() == "field") {
+      room.add(read_field(pair.second, file.scene));
+    } else if (kind.text() == "cells") {
+      if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
+      read_cells(pair.second, text, file);
+    } else {
+      static const std::vector<std::string_view> kinds{"cells", "field"};
+      refuse_key(kind, kinds);
+    }
+  }
+}
+
 void read_room(const Node& node, const std::string& text, SceneFile& file) {
   Room& room = file.scene.room();
   const auto read_surface = [&](const Node& value, Material& material) {
@@ -188,19 +205,12 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
                             sky.panorama = index_of(panorama, file.scene.texture_names, "texture");
                           });
               } else {
-                for (const Node& solid : value.list("solids")) {
-                  for (const auto& [kind, inner] : solid.map("a solid: one key, cells")) {
-                    if (kind.text() != "cells") {
-                      static const std::vector<std::string_view> kinds{"cells"};
-                      refuse_key(kind, kinds);
-                    }
-                    if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
-                    read_cells(inner, text, file);
-                  }
-                }
+                for (const Node& solid : value.list("solids")) read_solid(solid, text, file);
               }
             });
-  if (room.solids.empty()) node.refuse("no cell map, expected solids: [{cells: ...}]");
+  if (room.solids.empty() && room.fields.empty()) {
+    node.refuse("nothing in the room, expected solids: [{cells: ...}] or [{field: ...}]");
+  }
 }
 
 /// Turns a camera toward a point, once its eye is known.
@@ -243,9 +253,11 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
               if (key == "budget") read_budget(value, "", file.budget);
             });
   if (root.find("room") == nullptr) root.refuse("no room, expected a key 'room'");
-  const CellMap& map = file.scene.room().solids.front();
   const Node* seen_from = root.find("camera");
-  if (map.start && (seen_from == nullptr || seen_from->find("eye") == nullptr)) {
+  const std::vector<CellMap>& maps = file.scene.room().solids;
+  if (!maps.empty() && maps.front().start &&
+      (seen_from == nullptr || seen_from->find("eye") == nullptr)) {
+    const CellMap& map = maps.front();
     file.camera.eye.x() = (map.start->x + 0.5) * map.cell_size;
     file.camera.eye.y() = (map.start->y + 0.5) * map.cell_size;
   }
@@ -298,7 +310,7 @@ void open_door_by_text(SceneFile& file, const std::string& text) {
     return static_cast<int>(value);
   };
   const KnobInfo place{"cell", KnobKind::integer, "", {0, CellMap::largest_side}};
-  CellMap& map = file.scene.room().solids.front();
+  CellMap& map = file.scene.room().cell_map();
   const int x = number(text.substr(0, comma), place);
   const int y = number(text.substr(comma + 1, equals - comma - 1), place);
   CellForm form;

@@ -1,5 +1,7 @@
 #include "io/scene_nodes.hpp"
 
+#include "io/field_node.hpp"
+
 #include <fmt/format.h>
 
 #include <map>
@@ -138,7 +140,7 @@ const std::vector<SceneNode>& scene_nodes() {
         {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
         {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
-        {"solids", "a list of solids, each one key: cells", "what lanes can hit", ""}}},
+        {"solids", "a list of solids, each one key: cells or field", "what lanes can hit", ""}}},
       {"light",
        "the light in a room; lights add up as 1 - (1 - a)(1 - b), never above 1",
        infos(lighting_knobs()),
@@ -224,6 +226,7 @@ std::string scene_reference() {
                           defaults.at(fmt::format("{}/{}", node.name, knob.name)), knob.help);
     }
   }
+  text += field_reference();
   text +=
       "\nIn a file the dotted names of the budget are nested maps: `budget: {cells: {method: "
       "leap}}`.\nOptions write them dotted: `--set cells.method=leap`; a camera's keys get "
@@ -293,9 +296,10 @@ std::string scene_schema() {
   sprites["items"]["$ref"] = "#/$defs/sprite";
   auto& solids = schema["$defs"]["room"]["properties"]["solids"];
   solids["type"] = "array";
-  solids["items"] = {{"type", "object"},
-                     {"additionalProperties", false},
-                     {"properties", {{"cells", {{"$ref", "#/$defs/cells"}}}}}};
+  solids["items"] = {
+      {"type", "object"},
+      {"additionalProperties", false},
+      {"properties", {{"cells", {{"$ref", "#/$defs/cells"}}}, {"field", {{"type", "object"}}}}}};
   return schema.dump(2) + "\n";
 }
 

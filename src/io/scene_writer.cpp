@@ -2,6 +2,7 @@
 
 #include <vector>
 
+#include "io/field_node.hpp"
 #include "io/map_marks.hpp"
 #include "photonlane/io/scene_file.hpp"
 
@@ -177,6 +178,9 @@ std::string scene_text(const SceneFile& file) {
   }
   text += "  solids:\n";
   for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);
+  for (const Field& field : room.fields) {
+    text += "    - field:\n        " + field_text(field, scene, 8);
+  }
   text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
   return text;
 }

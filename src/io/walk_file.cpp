@@ -75,7 +75,7 @@ CellPlace read_place(const Node& node, const CellMap& map) {
 }
 
 WalkEdit read_edit(const Node& node, const Scene& scene) {
-  const CellMap& map = scene.room().solids.front();
+  const CellMap& map = scene.room().cell_map();
   WalkEdit edit;
   const Node* opening = nullptr;
   const Node* material = nullptr;
@@ -140,7 +140,7 @@ std::size_t WalkRecord::slowest() const {
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
                      RenderOptions options) {
   WalkRecord record;
-  record.steps = walk(file.scene.room().solids.front(), file.camera, script);
+  record.steps = walk(file.scene.room().cell_map(), file.camera, script);
   World world = compile(file.scene);
   const auto progress = std::move(options.progress);
   options.progress = {};

@@ -21,7 +21,8 @@ void lay(PaintEntry& entry, Face face, double across, double up, const Vec3d& ey
   const auto v = static_cast<float>(up);
   (wall_along_y ? entry.u_y : entry.u_x) = turn_u * u;
   entry.u_0 = turn_u * phase(wall_along_y ? eye.y() : eye.x(), across);
-  const bool level = face == Face::floor || face == Face::ceiling;
+  // On curved faces a texture lies as seen from above.
+  const bool level = face == Face::floor || face == Face::ceiling || face == Face::curved;
   const float turn_v = face == Face::ceiling ? -1 : 1;
   (level ? entry.v_y : entry.v_z) = turn_v * v;
   entry.v_0 = turn_v * phase(level ? eye.y() : eye.z(), up);

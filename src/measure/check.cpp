@@ -35,16 +35,25 @@ void check_openings(const CellMap& map, const std::vector<std::uint8_t>& reached
   }
 }
 
-void check_materials(const Scene& scene, const CellMap& map, SceneReport& report) {
+template <class Use>
+void use_materials(const Field& field, const Use& use) {
+  use(field.material());
+  for (const Field& part : field.parts()) use_materials(part, use);
+}
+
+void check_materials(const Scene& scene, SceneReport& report) {
   std::vector<bool> used(scene.materials.size() + 1, false);
-  for (const Cell cell : map.cells) used[cell] = true;
   const auto use = [&](int material) {
     if (material >= 0) used[wall_of(static_cast<std::uint32_t>(material))] = true;
   };
-  for (const CellForm& form : map.forms) {
-    use(form.top);
-    use(form.floor);
+  for (const CellMap& map : scene.room().solids) {
+    for (const Cell cell : map.cells) used[cell] = true;
+    for (const CellForm& form : map.forms) {
+      use(form.top);
+      use(form.floor);
+    }
   }
+  for (const Field& field : scene.room().fields) use_materials(field, use);
   for (const Sprite& sprite : scene.room().sprites) use(static_cast<int>(sprite.material));
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     if (used[i + 1]) continue;
@@ -65,19 +74,12 @@ bool stands_around(const CellMap& map, int x, int y, const Vec3d& eye) {
          stands_at(*form, map.cell_size, column - std::floor(column), row - std::floor(row));
 }
 
-}  // namespace
-
-SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
-  const World world = compile(scene);
-  SceneReport report;
-  const CellMap& map = scene.room().solids.front();
-  report.rooms = static_cast<int>(scene.rooms.size());
+void check_map(const CellMap& map, const Camera& camera, const Budget& budget,
+               SceneReport& report) {
   report.map_width = map.width;
   report.map_height = map.height;
   report.cell_size = map.cell_size;
   report.repeat = map.repeat;
-  report.memory_bytes = world.memory_bytes();
-  report.compile_ms = world.compile_ms();
   const auto empty = std::count(map.cells.begin(), map.cells.end(), empty_cell);
   const auto cells = static_cast<double>(map.cells.size());
   report.wall_share = 1 - static_cast<double>(empty) / cells;
@@ -106,13 +108,24 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   const auto count = std::count(reached.begin(), reached.end(), 1);
   report.reachable_share = empty == 0 ? 0 : static_cast<double>(count) / static_cast<double>(empty);
   if (!map.repeat && count > 0) check_openings(map, reached, report);
-  check_materials(scene, map, report);
   if (budget.cells.method == CellMethod::increment && budget.cells.increment > map.cell_size) {
     report.warnings.push_back(
         fmt::format("cells.increment of {} meters is longer than a cell of "
                     "{}: lanes tunnel through walls",
                     budget.cells.increment, map.cell_size));
   }
+}
+
+}  // namespace
+
+SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
+  const World world = compile(scene);
+  SceneReport report;
+  report.rooms = static_cast<int>(scene.rooms.size());
+  report.memory_bytes = world.memory_bytes();
+  report.compile_ms = world.compile_ms();
+  for (const CellMap& map : scene.room().solids) check_map(map, camera, budget, report);
+  check_materials(scene, report);
   try {
     Budget small = budget;
     small.frame = {16, 10, 1};

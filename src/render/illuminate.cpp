@@ -308,18 +308,18 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
       const auto a = static_cast<float>(radius * cosine);
       const auto b = static_cast<float>(radius * sine);
       const auto c = static_cast<float>(std::sqrt(1 - radius * radius));
-      // Two directions across the normal, for normals along z or in the plan.
-      const bool level = n.z != 0;
-      const float ax = level ? 1 : -n.y;
-      const float ay = level ? 0 : n.x;
-      const float bx = 0;
-      const float by = level ? 1 : 0;
-      const float bz = level ? 0 : 1;
-      asking.add(job, surfaces, i, n, n.x * c + ax * a + bx * b, n.y * c + ay * a + by * b,
-                 n.z * c + bz * b);
+      // Two directions across the normal (Duff and others, "Building an Orthonormal Basis,
+      // Revisited", 2017).
+      const float sign = n.z < 0 ? -1.0f : 1.0f;
+      const float p = -1 / (sign + n.z);
+      const float q = n.x * n.y * p;
+      const Normal one{1 + sign * n.x * n.x * p, sign * q, -sign * n.x};
+      const Normal two{q, sign + n.y * n.y * p, -n.y};
+      asking.add(job, surfaces, i, n, n.x * c + one.x * a + two.x * b,
+                 n.y * c + one.y * a + two.y * b, n.z * c + one.z * a + two.z * b);
     }
     tally.shadow_lanes += asking.lanes.size;
-    const HitBatch<float> hits = job.cells().nearest_hit(asking.lanes, job.budget);
+    const HitBatch<float> hits = trace_room(job.world.room(), asking.lanes, job.budget);
     for (std::size_t k = 0; k < asking.lanes.size; ++k) {
       tally.secondary_steps += hits.steps[k];
       hidden[asking.of[k]] += hits.ending[k] == Ending::hit;
@@ -327,6 +327,46 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
   }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     open[i] = 1 - static_cast<float>(hidden[i]) / static_cast<float>(samples);
+  }
+}
+
+/// What is left of the light from everywhere at each surface, guessed from how far the fields are
+/// at a few places along its normal (Evans, "Fast Approximations for Global Illumination on Dynamic
+/// Scenes", 2006): in the open they are as far as the place is high.
+void guess_by_distance(const RenderJob& job, const Surfaces& surfaces, float* open) {
+  const CompiledRoom& room = job.world.room();
+  const auto reach = static_cast<float>(room.light.corner_reach);
+  const Vec3d& eye = job.camera.eye;
+  float x[Surfaces::capacity];
+  float y[Surfaces::capacity];
+  float z[Surfaces::capacity];
+  float distance[Surfaces::capacity];
+  float hidden[Surfaces::capacity] = {};
+  constexpr int places = 5;
+  for (int k = 1; k <= places; ++k) {
+    // Nearer ones weigh more, and all together 1.
+    const float height = reach * static_cast<float>(k * k) / (places * places);
+    const float weight = 2.0f * static_cast<float>(places + 1 - k) / (places * (places + 1));
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      const Normal n = normal_of(surfaces, i);
+      x[i] = static_cast<float>(eye.x()) + surfaces.x[i] + height * n.x;
+      y[i] = static_cast<float>(eye.y()) + surfaces.y[i] + height * n.y;
+      z[i] = static_cast<float>(eye.z()) + surfaces.z[i] + height * n.z;
+    }
+    float nearest[Surfaces::capacity];
+    std::fill_n(nearest, surfaces.size, height);
+    for (const auto& field : room.fields) {
+      field->distances(x, y, z, surfaces.size, distance);
+      for (std::size_t i = 0; i < surfaces.size; ++i) {
+        nearest[i] = std::min(nearest[i], std::max(distance[i], 0.0f));
+      }
+    }
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      hidden[i] += weight * (1 - nearest[i] / height);
+    }
+  }
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] == Ending::hit) open[i] *= 1 - std::min(hidden[i], 1.0f);
   }
 }
 
@@ -344,11 +384,25 @@ void add_ambient(const RenderJob& job, const LightBudget& budget, const PixelPla
       open[i] = guess.at(job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
                          surfaces.face[i]);
     }
+    if (!room.fields.empty()) guess_by_distance(job, surfaces, open);
   }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     light.red[i] = room.light.ambient[0] * open[i];
     light.green[i] = room.light.ambient[1] * open[i];
     light.blue[i] = room.light.ambient[2] * open[i];
+  }
+}
+
+/// Without light of its own a room shows the form of what is curved by how it faces.
+void shade_curved(const Surfaces& surfaces, Colors& colors) {
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.face[i] != Face::curved || surfaces.ending[i] != Ending::hit) continue;
+    const float facing =
+        0.36f * surfaces.normal_x[i] - 0.48f * surfaces.normal_y[i] + 0.8f * surfaces.normal_z[i];
+    const float shade = 0.65f + 0.35f * facing;
+    colors.red[i] *= shade;
+    colors.green[i] *= shade;
+    colors.blue[i] *= shade;
   }
 }
 
@@ -382,7 +436,10 @@ Normal normal_of(const Surfaces& surfaces, std::size_t i) {
 void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
                 const Surfaces& surfaces, Colors& colors, Tally& tally) {
   const Lighting& lighting = job.world.room().light;
-  if (!lighting.lit()) return;
+  if (!lighting.lit()) {
+    if (surfaces.any_curved) shade_curved(surfaces, colors);
+    return;
+  }
   Light light;
   add_ambient(job, budget, place, surfaces, light, tally);
   if (lighting.sun) add_sun(job, budget, surfaces, light, tally);

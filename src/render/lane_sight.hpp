@@ -3,6 +3,7 @@
 #include "render/batches.hpp"
 #include "render/job.hpp"
 #include "render/look.hpp"
+#include "render/room_trace.hpp"
 
 namespace photonlane {
 
@@ -15,7 +16,7 @@ class LaneSight final : public Sight {
       : job_(job), lanes_(lanes), tally_(tally), counts_(counts) {}
 
   void nearest(Surfaces& surfaces) override {
-    const HitBatch<Number> hits = job_.cells().nearest_hit(lanes_, job_.budget);
+    const HitBatch<Number> hits = trace_room(job_.world.room(), lanes_, job_.budget);
     if (counts_) {
       count(hits, lanes_.size, tally_);
     } else {
@@ -23,6 +24,7 @@ class LaneSight final : public Sight {
     }
     surfaces.size = lanes_.size;
     surfaces.any_panel = false;
+    surfaces.any_curved = false;
     surfaces.all_hit = true;
     put_all(hits, surfaces);
   }
@@ -38,7 +40,7 @@ class LaneSight final : public Sight {
       rest.take(lanes_, i);
       rest.start[rest.size - 1] = met_at_[i];
     }
-    const HitBatch<Number> hits = job_.cells().nearest_hit(rest, job_.budget);
+    const HitBatch<Number> hits = trace_room(job_.world.room(), rest, job_.budget);
     for (std::size_t k = 0; k < rest.size; ++k) {
       (counts_ ? tally_.steps : tally_.secondary_steps) += hits.steps[k];
       put(hits, k, place[k], surfaces);
@@ -75,7 +77,7 @@ class LaneSight final : public Sight {
       surfaces.y[i] = static_cast<float>(lanes_.y[i] - eye_y + t * lanes_.direction_y[i]);
       surfaces.z[i] = static_cast<float>(lanes_.z[i] - eye_z + t * lanes_.direction_z[i]);
       surfaces.thickness[i] = static_cast<float>(hits.exit[i] - t);
-      usual &= (hits.ending[i] == Ending::hit) & (hits.face[i] != Face::panel);
+      usual &= (hits.ending[i] == Ending::hit) & (hits.face[i] < Face::panel);
     }
     std::copy_n(hits.face, size, surfaces.face);
     std::copy_n(hits.ending, size, surfaces.ending);
@@ -84,7 +86,7 @@ class LaneSight final : public Sight {
     std::copy_n(hits.steps, size, surfaces.steps);
     if (usual) return;
     for (std::size_t i = 0; i < size; ++i) {
-      if (hits.ending[i] != Ending::hit || hits.face[i] == Face::panel) put(hits, i, i, surfaces);
+      if (hits.ending[i] != Ending::hit || hits.face[i] >= Face::panel) put(hits, i, i, surfaces);
     }
   }
 
@@ -109,6 +111,14 @@ class LaneSight final : public Sight {
       surfaces.normal_x[i] = hits.normal_x[from];
       surfaces.normal_y[i] = hits.normal_y[from];
       surfaces.any_panel = true;
+    }
+    if (hits.face[from] == Face::curved) {
+      surfaces.normal_x[i] = hits.normal_x[from];
+      surfaces.normal_y[i] = hits.normal_y[from];
+      surfaces.normal_z[i] = hits.normal_z[from];
+      surfaces.other[i] = hits.other[from];
+      surfaces.share[i] = hits.share[from];
+      surfaces.any_curved = true;
     }
     surfaces.face[i] = hits.face[from];
     surfaces.ending[i] = hits.ending[from];

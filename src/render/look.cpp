@@ -29,6 +29,18 @@ void place_sky(const Sky& sky, Surfaces& surfaces) {
   }
 }
 
+/// Mixes in the base color of the second material where a field's seam has one.
+void mix_materials(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.face[i] != Face::curved || surfaces.share[i] == 0) continue;
+    const PaintEntry& other = paint.at(surfaces.other[i], Face::curved);
+    const auto mix = [&](float& color, float to) { color += (to - color) * surfaces.share[i]; };
+    mix(colors.red[i], other.red);
+    mix(colors.green[i], other.green);
+    mix(colors.blue[i], other.blue);
+  }
+}
+
 /// What fog takes the distance of each surface for, and the colors that no material has.
 void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, float* distance) {
   std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
@@ -292,6 +304,7 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
     if (may_end) keeper.keep(surfaces, nullptr);
     if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, surfaces);
     bool clear = paint_surfaces(surfaces, job.paint, colors);
+    if (surfaces.any_curved) mix_materials(job.paint, surfaces, colors);
     if (!job.paint.density.empty() && soften(job.paint, surfaces, colors)) clear = true;
     illuminate(job, light, place, surfaces, colors, tally);
     if (wet) reflect(job, sight, place, surfaces, colors, tally);

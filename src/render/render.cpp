@@ -22,7 +22,7 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                             options.memory_limit / 0x1p30));
   }
   const CompiledRoom& room = world.room();
-  if (!(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
+  if (!room.fields_only && !(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
     throw Error(ErrorKind::input,
                 fmt::format("camera.eye: height {} is not between the floor at 0 and the ceiling "
                             "at {} meters",
@@ -32,6 +32,9 @@ void check(const World& world, const Camera& camera, const Budget& budget,
     throw Error(ErrorKind::input,
                 "rays: columns need a level camera, expected camera.pitch and camera.roll 0, or "
                 "rays pixels");
+  }
+  if (budget.rays == Rays::columns && !room.fields.empty()) {
+    throw Error(ErrorKind::input, "rays: columns see no fields, expected rays pixels");
   }
   // Beyond this, neighboring cells have no float numbers of their own.
   constexpr double countable = 4e6;
@@ -77,7 +80,8 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
                 FramePlanes(frame),
                 wet};
   const bool columns =
-      budget.rays == Rays::columns || (budget.rays == Rays::automatic && camera.level());
+      budget.rays == Rays::columns ||
+      (budget.rays == Rays::automatic && camera.level() && world.room().fields.empty());
   if (columns) {
     render_columns(job);
   } else {

@@ -2,6 +2,14 @@
 
 namespace photonlane {
 
+const CellMap& Room::cell_map() const {
+  if (solids.empty()) throw Error(ErrorKind::input, "the room has no cell map, expected one");
+  return solids.front();
+}
+CellMap& Room::cell_map() {
+  return const_cast<CellMap&>(static_cast<const Room&>(*this).cell_map());
+}
+
 Cell Scene::wall(const Material& material, std::string name) {
   if (materials.size() >= 65535) {
     throw Error(ErrorKind::input, "more than 65535 materials");

@@ -28,6 +28,14 @@ void check_form(const CellForm& form, std::size_t materials) {
   }
 }
 
+void check_field(const Field& field, std::size_t materials) {
+  if (field.material() < -1 || field.material() >= static_cast<std::ptrdiff_t>(materials)) {
+    throw Error(ErrorKind::input, fmt::format("a field of material {}, of which there are {}",
+                                              field.material(), materials));
+  }
+  for (const Field& part : field.parts()) check_field(part, materials);
+}
+
 }  // namespace
 
 World compile(const Scene& scene) {
@@ -43,15 +51,18 @@ World compile(const Scene& scene) {
   data->textures = std::make_shared<const TextureSet>(scene.textures);
   data->memory_bytes += data->textures->memory_bytes();
   for (const Room& room : scene.rooms) {
-    if (room.solids.size() != 1) {
+    if (room.solids.size() > 1 || (room.solids.empty() && room.fields.empty())) {
       throw Error(ErrorKind::input,
-                  fmt::format("room with {} cell maps, expected one", room.solids.size()));
+                  fmt::format("room with {} cell maps{}, expected one", room.solids.size(),
+                              room.solids.empty() ? " and no field" : ""));
     }
     validate(room.fog);
     validate(room.light);
     check_material(scene, room.floor);
     check_material(scene, room.ceiling);
-    const CellMap& map = room.solids.front();
+    static const CellMap nothing{.width = 1, .height = 1, .cells = {empty_cell}};
+    const bool fields_only = room.solids.empty();
+    const CellMap& map = fields_only ? nothing : room.solids.front();
     const auto largest = std::max_element(map.cells.begin(), map.cells.end());
     if (largest != map.cells.end() && *largest > scene.materials.size()) {
       throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
@@ -73,6 +84,15 @@ World compile(const Scene& scene) {
       check_material(scene, open);
     }
     compiled.open = add_material(open);
+    compiled.fields_only = fields_only;
+    if (!room.fields.empty()) {
+      const std::uint32_t plain = add_material({.base = {0.6f, 0.6f, 0.6f}});
+      for (const Field& field : room.fields) {
+        check_field(field, scene.materials.size());
+        compiled.fields.push_back(std::make_shared<const CompiledField>(field, plain));
+        data->memory_bytes += compiled.fields.back()->memory_bytes();
+      }
+    }
     compiled.ceiling_height = map.wall_height;
     compiled.face_shade = map.face_shade;
     compiled.cell_size = map.cell_size;

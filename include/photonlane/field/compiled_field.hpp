@@ -42,6 +42,10 @@ class CompiledField final : public Solid {
   std::vector<Vec3d> closest_points(std::span<const Vec3d> places) const;
   std::vector<SurfaceMaterial> materials(std::span<const Vec3d> places) const;
 
+  /// Of places in arrays, in float, for frames.
+  void distances(const float* x, const float* y, const float* z, std::size_t count,
+                 float* values) const;
+
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
 

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/field/field.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/light/fog.hpp"
 #include "photonlane/light/lights.hpp"
@@ -20,12 +21,17 @@ struct Room {
   Lighting light;
   Material floor{.base = {0.22f, 0.20f, 0.18f}};
   Material ceiling{.base = {0.16f, 0.18f, 0.22f}};
-  bool has_ceiling = true;  ///< false: lanes that rise above the walls leave the room
-  std::optional<Sky> sky;   ///< what is seen outside; without one, the color of the fog
-  std::vector<CellMap> solids;
+  bool has_ceiling = true;      ///< false: lanes that rise above the walls leave the room
+  std::optional<Sky> sky;       ///< what is seen outside; without one, the color of the fog
+  std::vector<CellMap> solids;  ///< none or one; a room of fields alone has no floor and ceiling
+  std::vector<Field> fields;
   std::vector<Sprite> sprites;
 
   void add(CellMap map) { solids.push_back(std::move(map)); }
+  void add(Field field) { fields.push_back(std::move(field)); }
+  /// Throws Error (input) where there is none.
+  const CellMap& cell_map() const;
+  CellMap& cell_map();
 };
 
 /// What the user writes: plain data, free to copy and edit. Compile it to trace it.

@@ -5,6 +5,7 @@
 #include <span>
 #include <vector>
 
+#include "photonlane/field/compiled_field.hpp"
 #include "photonlane/grid/cell_solid.hpp"
 #include "photonlane/render/scene.hpp"
 
@@ -25,6 +26,8 @@ struct CompiledRoom {
   double face_shade = 1;  ///< factor of faces toward north and south
   double cell_size = 1;
   std::shared_ptr<const CellSolid> cells;
+  bool fields_only = false;  ///< cells are of an empty map that lanes do not ask
+  std::vector<std::shared_ptr<const CompiledField>> fields;
   std::vector<Sprite> sprites;
 };
 
@@ -58,8 +61,8 @@ class World {
   std::shared_ptr<const Data> data_;
 };
 
-/// Throws Error (input) for scenes that cannot be traced: no room, a room without a cell map or
-/// with more than one, cells of materials that are not there, values out of range.
+/// Throws Error (input) for scenes that cannot be traced: no room, a room without a cell map or a
+/// field, or with more than one map, cells of materials that are not there, values out of range.
 World compile(const Scene& scene);
 
 /// The next world: cells of the map changed. A world that is given up to it (std::move) and that

@@ -1,0 +1,20 @@
+#pragma once
+
+#include <string>
+
+#include "io/document.hpp"
+#include "photonlane/render/scene.hpp"
+
+namespace photonlane::io {
+
+/// Reads a field: a map with one key that is a kind of field, and its material where it has one of
+/// its own. Throws Error (input) at the place of what is wrong.
+Field read_field(const Node& node, const Scene& scene);
+
+/// A field as YAML that read_field reads back, `indent` spaces in, without the first line's.
+std::string field_text(const Field& field, const Scene& scene, int indent);
+
+/// The kinds of fields as a Markdown table.
+std::string field_reference();
+
+}  // namespace photonlane::io
