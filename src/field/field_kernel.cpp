@@ -244,15 +244,24 @@ class March {
     if (budget_.method == FieldMethod::relaxed) {
       // A stretched step from a ball of emptiness to one that does not touch it jumped over a gap:
       // back to the rim of the first (Keinert and others, "Enhanced Sphere Tracing", 2014).
-      back = hn::And(going_[j], hn::Lt(hn::Add(last_[j], hn::Abs(radius)), stride_[j]));
+      // Straight ahead the two just touch, which rounding must not take for a gap.
+      const V both = hn::Add(last_[j], hn::Abs(radius));
+      back = hn::And(going_[j],
+                     hn::Lt(hn::Mul(both, hn::Set(d, static_cast<Number>(1 + 1e-4))), stride_[j]));
     }
-    const M here = hn::And(hn::AndNot(back, going_[j]), hn::Lt(value, tolerance_at(j)));
+    const V near = budget_.method == FieldMethod::relaxed ? hn::Abs(value) : value;
+    const M here = hn::And(hn::AndNot(back, going_[j]), hn::Lt(near, tolerance_at(j)));
     hit_[j] = hn::Or(hit_[j], here);
     if (budget_.method == FieldMethod::sphere) {
       move(j, here, radius);
       return;
     }
-    const V stretched = hn::Mul(radius, hn::Set(d, static_cast<Number>(budget_.relaxation)));
+    // A stretched step may end inside: from there the way is back out.
+    const M outside = hn::Gt(radius, hn::Zero(d));
+    // Nor may it jump past the end, where nobody would look whether it jumped over anything.
+    const V more = hn::Mul(radius, hn::Set(d, static_cast<Number>(budget_.relaxation)));
+    const V rest = hn::Max(hn::Sub(far_[j], t_[j]), radius);
+    const V stretched = hn::IfThenElse(outside, hn::Min(more, rest), radius);
     const V step = hn::IfThenElse(back, hn::Sub(last_[j], stride_[j]), stretched);
     // After a step back the ball is the same, and the step was no longer than it.
     stride_[j] = hn::IfThenElse(back, hn::Zero(d), stretched);
@@ -280,6 +289,21 @@ class March {
     if (budget_.method == FieldMethod::fixed) halve(active);
     if (budget_.refinement == 0) return;
     Machine<D, Dual<D>> slope(tape_);
+    V best[block_vectors], least[block_vectors];
+    M moving[block_vectors];
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      best[j] = t_[j];
+      least[j] = hn::Inf(d);
+      moving[j] = hit_[j];
+    }
+    /// Keeps where a lane is nearest to the surface; the others move no more.
+    const auto keep = [&](std::size_t j, V value) {
+      const V size = hn::Abs(value);
+      moving[j] = hn::And(moving[j], hn::Lt(size, least[j]));
+      best[j] = hn::IfThenElse(moving[j], t_[j], best[j]);
+      least[j] = hn::IfThenElse(moving[j], size, least[j]);
+    };
     for (int turn = 0; turn < budget_.refinement; ++turn) {
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];
@@ -292,15 +316,22 @@ class March {
         const std::size_t j = active.index[k];
         const std::size_t i = first_ + j * hn::Lanes(d);
         const Dual<D>& value = slope.value(j);
+        keep(j, value.v);
         const V rate = hn::Add(hn::Add(hn::Mul(value.x, hn::Load(d, lanes_.direction_x + i)),
                                        hn::Mul(value.y, hn::Load(d, lanes_.direction_y + i))),
                                hn::Mul(value.z, hn::Load(d, lanes_.direction_z + i)));
         // Where the lane runs along the surface there is nothing to be gained.
-        const V longest = hn::Mul(hn::Set(d, Number(4)), tolerance_at(j));
+        const V longest = hn::Mul(hn::Set(d, Number(64)), tolerance_at(j));
         const V step = hn::Neg(hn::Div(value.v, rate));
-        const M good = hn::And(hit_[j], hn::Le(hn::Abs(step), longest));
-        t_[j] = hn::IfThenElse(good, hn::Add(t_[j], step), t_[j]);
+        moving[j] = hn::And(moving[j], hn::Le(hn::Abs(step), longest));
+        t_[j] = hn::IfThenElse(moving[j], hn::Add(t_[j], step), best[j]);
       }
+    }
+    ask(active);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      keep(j, machine_.value(j).v);
+      t_[j] = hn::IfThenElse(hit_[j], best[j], t_[j]);
     }
   }
 

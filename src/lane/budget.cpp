@@ -1,4 +1,5 @@
 #include "photonlane/lane/budget.hpp"
+#include <algorithm>
 
 namespace photonlane {
 
@@ -7,8 +8,8 @@ Budget Budget::reference() const {
   best.cells.method = CellMethod::boundary;
   best.cells.steps = 1'000'000'000;
   best.field.method = FieldMethod::sphere;
-  best.field.steps = 1'000'000'000;
-  best.field.tolerance = 1e-7;
+  best.field.steps = std::max<std::int64_t>(field.steps, 20'000);
+  best.field.tolerance = 1e-6;
   best.field.growth = 0;
   best.field.refinement = 8;
   best.texture = {TextureSampling::filtered, 16};

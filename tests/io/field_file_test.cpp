@@ -1,0 +1,81 @@
+#include <gmock/gmock.h>
+
+#include "photonlane/io.hpp"
+#include "photonlane/photonlane.hpp"
+#include "support/scenes.hpp"
+
+namespace photonlane::io {
+namespace {
+
+using ::testing::HasSubstr;
+
+TEST(FieldFile, TheFountainComesBackFromItsOwnText) {
+  const SceneFile file =
+      read_scene(std::string(PHOTONLANE_SOURCE) + "/demo/glasshouse-fountain.yaml");
+  EXPECT_GT(file.scene.room().fields.size(), 8u);
+  const std::string text = scene_text(file);
+  const SceneFile again = parse_scene(text, "again.yaml");
+  EXPECT_EQ(scene_text(again), text);
+  Budget budget = file.budget;
+  budget.frame = {96, 60, 1};
+  const auto picture = [&](const SceneFile& one) {
+    return test::hash_of(render(compile(one.scene), one.camera, budget), Layer::color);
+  };
+  EXPECT_EQ(picture(again), picture(file));
+}
+
+/// A scene of one field.
+std::string scene_of(const std::string& field) {
+  return "camera: {eye: [0, -4, 1], look_at: [0, 0, 0]}\nmaterials:\n  brass: {}\nroom:\n  "
+         "solids:\n"
+         "    - field: " +
+         field + "\n";
+}
+std::string refusal(const std::string& field) {
+  try {
+    parse_scene(scene_of(field), "f.yaml");
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "accepted";
+}
+
+TEST(FieldFile, ReadsKindsParametersAndMaterials) {
+  const SceneFile file = parse_scene(
+      scene_of(
+          "{join: {radius: 0.2, profile: circular, of: [{sphere: {radius: 0.5}, material: brass},"
+          " {place: {at: [0, 0, 1], turn: [0, 90, 0], of: {torus: {angle: 180}}}}]}}"),
+      "f.yaml");
+  const Field& made = file.scene.room().fields.front();
+  EXPECT_EQ(made.kind(), FieldKind::join);
+  EXPECT_EQ(made.numbers()[1], 1);
+  EXPECT_EQ(made.parts()[0].material(), 0);
+  EXPECT_NEAR(made.parts()[1].numbers()[4], pi / 2, 1e-12);
+  EXPECT_NEAR(made.parts()[1].parts()[0].numbers()[2], pi, 1e-12);
+}
+
+TEST(FieldFile, RefusesWithThePlace) {
+  EXPECT_THAT(refusal("{spere: {}}"),
+              HasSubstr("f.yaml:6:15: no such kind of field 'spere'; did you "
+                        "mean sphere"));
+  EXPECT_THAT(refusal("{sphere: {radios: 1}}"),
+              HasSubstr("no such key 'radios'; did you mean radius"));
+  EXPECT_THAT(refusal("{sphere: {radius: -2}}"),
+              HasSubstr("f.yaml:6:32: found '-2', expected number, more than 0"));
+  EXPECT_THAT(refusal("{sphere: {of: [{sphere: {}}]}}"), HasSubstr("no such key 'of'"));
+  EXPECT_THAT(refusal("{join: {}}"), HasSubstr("join of 0 parts, expected at least one"));
+  EXPECT_THAT(refusal("{offset: {of: [{sphere: {}}, {box: {}}]}}"),
+              HasSubstr("2 parts, expected one"));
+  EXPECT_THAT(refusal("{sphere: {}, box: {}}"), HasSubstr("a second kind 'box'"));
+  EXPECT_THAT(refusal("{material: brass}"), HasSubstr("a field of no kind"));
+  EXPECT_THAT(refusal("{sphere: {}, material: bras}"),
+              HasSubstr("no such material 'bras'; did you mean brass"));
+  EXPECT_THAT(refusal("{join: {profile: round, of: {sphere: {}}}}"),
+              HasSubstr("found 'round', expected one of polynomial, circular"));
+  EXPECT_THAT(refusal("{twist: {of: {plane: {}}}}"), HasSubstr("f.yaml:6:22: twist: a part without "
+                                                               "end"));
+  EXPECT_THAT(refusal("{polygon: {sides: 2.5}}"), HasSubstr("expected integer, 3 to 1000"));
+}
+
+}  // namespace
+}  // namespace photonlane::io
