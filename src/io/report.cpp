@@ -151,17 +151,23 @@ std::string sweep_text(const Sweep& sweep) {
 }
 
 std::string check_text(const SceneReport& report) {
-  std::string text = fmt::format(
-      "rooms      {}\n"
-      "map        {}x{} cells of {} m{}\n"
-      "walls      {:.1f} % of the cells\n"
-      "openings   {}\n"
-      "reachable  {:.1f} % of the empty cells, walking from the eye\n"
-      "memory     {:.1f} KiB to trace, compiled in {:.2f} ms\n",
-      report.rooms, report.map_width, report.map_height, report.cell_size,
-      report.repeat ? ", repeated without end" : "", 100 * report.wall_share, report.openings,
-      100 * report.reachable_share, static_cast<double>(report.memory_bytes) / 1024,
-      report.compile_ms);
+  std::string text = fmt::format("rooms      {}\n", report.rooms);
+  if (report.map_width > 0) {
+    text += fmt::format(
+        "map        {}x{} cells of {} m{}\n"
+        "walls      {:.1f} % of the cells\n"
+        "openings   {}\n"
+        "reachable  {:.1f} % of the empty cells, walking from the eye\n",
+        report.map_width, report.map_height, report.cell_size,
+        report.repeat ? ", repeated without end" : "", 100 * report.wall_share, report.openings,
+        100 * report.reachable_share);
+  }
+  if (report.fields > 0) {
+    text +=
+        fmt::format("fields     {}, of {} operations\n", report.fields, report.field_operations);
+  }
+  text += fmt::format("memory     {:.1f} KiB to trace, compiled in {:.2f} ms\n",
+                      static_cast<double>(report.memory_bytes) / 1024, report.compile_ms);
   for (const std::string& warning : report.warnings) text += "warning: " + warning + "\n";
   return text;
 }
@@ -218,6 +224,8 @@ std::string check_json(const SceneReport& report) {
                     {"wall_share", report.wall_share},
                     {"openings", report.openings},
                     {"reachable_share", report.reachable_share},
+                    {"fields", report.fields},
+                    {"field_operations", report.field_operations},
                     {"memory_bytes", report.memory_bytes},
                     {"compile_ms", report.compile_ms},
                     {"warnings", report.warnings}};

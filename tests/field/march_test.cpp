@@ -103,6 +103,7 @@ void expect_hits(FieldMethod method) {
   budget.field.method = method;
   budget.field.increment = 0.01;
   budget.field.steps = 100000;
+  budget.field.growth = 0;
   const double close = sizeof(Number) == 4 ? 2e-5 : 1e-9;
   for (const Case& one : cases) {
     const CompiledField compiled(one.made);
@@ -322,6 +323,16 @@ TEST(FieldsInRooms, TheSameBytesForEveryVectorWidthAndThreadCount) {
       }
     });
   }
+}
+
+TEST(FieldsInRooms, CheckTellsWhatTheyAreAndWhereTheEyeIs) {
+  Scene scene = ball_in_a_room();
+  const SceneReport sound = check(scene, {.eye = {2.5, 4.5, 2}}, {});
+  EXPECT_EQ(sound.fields, 2);
+  EXPECT_GT(sound.field_operations, 5u);
+  EXPECT_THAT(sound.warnings, testing::Not(testing::Contains(testing::HasSubstr("field"))));
+  EXPECT_THAT(check(scene, {.eye = {6, 6, 1.2}}, {}).warnings,
+              testing::Contains(testing::HasSubstr("is inside field 1")));
 }
 
 TEST(FieldsInRooms, ARoomOfFieldsAloneHasNoFloor) {

@@ -169,7 +169,7 @@ TEST(SceneFile, RefusesYamlThatIsNotAScene) {
   EXPECT_THAT(refusal("title: a\n\tcamera: b\n"), StartsWith("s.yaml:"));
   EXPECT_THAT(refusal(good + "---\n" + good), HasSubstr("a second document, expected one scene"));
   EXPECT_THAT(refusal("title: x\n"), HasSubstr("no room, expected a key 'room'"));
-  EXPECT_THAT(refusal("room: {}\n"), HasSubstr("no cell map, expected solids"));
+  EXPECT_THAT(refusal("room: {}\n"), HasSubstr("nothing in the room, expected solids"));
   EXPECT_THAT(refusal("{[a]: b}"), HasSubstr("expected a key"));
 }
 

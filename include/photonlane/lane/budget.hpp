@@ -67,9 +67,9 @@ inline constexpr std::array<std::string_view, 3> choice_names<FieldMethod>{"fixe
 
 struct FieldBudget {
   FieldMethod method = FieldMethod::relaxed;
-  std::int64_t steps = 512;
+  std::int64_t steps = 4096;
   double tolerance = 2e-4;  ///< meters: nearer to a surface is on it
-  double growth = 0;        ///< more tolerance for every meter along the lane
+  double growth = 2e-4;     ///< more tolerance for every meter along the lane
   double relaxation = 1.3;  ///< factor of a step of FieldMethod::relaxed
   double increment = 0.02;  ///< meters: a step of FieldMethod::fixed
   int refinement = 4;       ///< steps of Newton's method at the hit

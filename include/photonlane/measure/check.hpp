@@ -15,17 +15,19 @@ struct SceneReport {
   int map_height = 0;
   double cell_size = 0;
   bool repeat = false;
-  double wall_share = 0;         ///< of the cells
-  std::int64_t openings = 0;     ///< empty cells at the edge of a map that does not repeat
-  double reachable_share = 0;    ///< of the empty cells, walking from the eye
-  std::size_t memory_bytes = 0;  ///< of the compiled world
+  double wall_share = 0;       ///< of the cells
+  std::int64_t openings = 0;   ///< empty cells at the edge of a map that does not repeat
+  double reachable_share = 0;  ///< of the empty cells, walking from the eye
+  int fields = 0;
+  std::size_t field_operations = 0;  ///< to evaluate all of them once
+  std::size_t memory_bytes = 0;      ///< of the compiled world
   double compile_ms = 0;
   std::vector<std::string> warnings;
 };
 
 /// Looks at a scene from a camera: throws what compile() throws, warns of what can be traced but
-/// would look wrong (an eye in a wall, openings that cannot be reached, no wall at all, steps
-/// longer than a cell, materials that nothing is made of).
+/// would look wrong (an eye in a wall or a field, openings that cannot be reached, no wall at all,
+/// steps longer than a cell, materials that nothing is made of).
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget);
 
 }  // namespace photonlane
