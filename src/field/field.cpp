@@ -122,6 +122,8 @@ Bounds placed(const Bounds& bounds, const Mat3d& turn, const Vec3d& at, double s
 
 Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
   const auto part = [&]() -> const Bounds& { return parts.front().bounds(); };
+  double loose = 1;
+  for (const Field& one : parts) loose = std::max(loose, one.looseness());
   const auto upright = [](double radius, double half) {
     return around_origin({radius, radius, half});
   };
@@ -175,7 +177,7 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       }
       // Each smooth seam fills in at most a quarter of its radius, or all of (sqrt(2) - 1) of it.
       const double share = n[1] == 0 ? 0.25 : 0.42;
-      return grown(all, share * n[0] * static_cast<double>(parts.size() - 1));
+      return grown(all, loose * share * n[0] * static_cast<double>(parts.size() - 1));
     }
     case FieldKind::meet: {
       Bounds all = part();
@@ -188,15 +190,15 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
     case FieldKind::carve:
       return part();
     case FieldKind::offset:
-      return grown(part(), n[0]);
+      return grown(part(), n[0] > 0 ? loose * n[0] : 0);
     case FieldKind::shell:
-      return grown(part(), 0.5 * n[0]);
+      return grown(part(), 0.5 * loose * n[0]);
     case FieldKind::elongate: {
       const Vec3d half = 0.5 * Vec3d(n[0], n[1], n[2]);
       return {part().low - half, part().high + half};
     }
     case FieldKind::waves:
-      return grown(part(), n[0]);
+      return grown(part(), loose * n[0]);
     case FieldKind::place:
       return placed(part(), turn_matrix({n[3], n[4], n[5]}), {n[0], n[1], n[2]}, n[6]);
     case FieldKind::mirror: {
@@ -223,6 +225,20 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
     }
   }
   return endless();
+}
+
+double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+  double most = 1;
+  for (const Field& one : parts) most = std::max(most, one.looseness());
+  switch (kind) {
+    case FieldKind::ellipsoid:
+      return std::max({n[0], n[1], n[2]}) / std::min({n[0], n[1], n[2]});
+    case FieldKind::place:
+      // The corners of what grew along the axes reach farther along turned ones.
+      return n[3] == 0 && n[4] == 0 && n[5] == 0 ? most : std::sqrt(3.0) * most;
+    default:
+      return most;
+  }
 }
 
 double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
@@ -297,6 +313,7 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
   }
   node->bounds = bounds_of(kind, numbers, parts);
   node->stretch = stretch_of(kind, numbers, parts);
+  node->looseness = looseness_of(kind, numbers, parts);
   node->numbers = std::move(numbers);
   node->parts = std::move(parts);
   node_ = std::move(node);

@@ -283,6 +283,30 @@ TEST(Fields, GrowByNoMoreThanTheirStretch) {
   }
 }
 
+TEST(Fields, BoundsHoldThemHoweverTheyGrow) {
+  std::vector<Field> fields = mixed_fields();
+  for (const Field& one : mixed_fields()) {
+    fields.push_back(offset(0.2, one));
+    fields.push_back(waves(0.15, 0.5, place({0.1, 0, 0}, one, {0.4, 0.8, 0.3})));
+    fields.push_back(join(0.4, {one, sphere(0.2)}));
+  }
+  fields.push_back(offset(0.2, ellipsoid({0.3, 0.3, 1.2})));
+  fields.push_back(shell(0.3, place({0, 0, 0}, ellipsoid({0.3, 0.3, 1.2}), {0.7, 0, 0})));
+  for (const Field& one : fields) {
+    const CompiledField compiled(one);
+    for (std::uint64_t i = 0; i < 1500; ++i) {
+      const Vec3d at = somewhere(i, 2.6);
+      if (compiled.distance(at) > 0) continue;
+      const Bounds& bounds = one.bounds();
+      ASSERT_TRUE((at.array() >= bounds.low.array()).all() &&
+                  (at.array() <= bounds.high.array()).all())
+          << name_of(one.kind()) << " of "
+          << name_of(one.parts().empty() ? one.kind() : one.parts()[0].kind()) << " at "
+          << at.transpose();
+    }
+  }
+}
+
 TEST(Fields, GradientsAreThoseOfDifferences) {
   for (const Field& one : mixed_fields()) {
     const CompiledField compiled(one);

@@ -109,6 +109,9 @@ class Field {
   /// The value grows by at most this for a meter: 1 for distances and bounds of them, more where an
   /// operation stretches space. A step of value / stretch never goes through a surface.
   double stretch() const { return node_->stretch; }
+  /// Where the value is h, `bounds` grown by h times this hold it: 1 for distances, more where the
+  /// value is only a bound of one.
+  double looseness() const { return node_->looseness; }
   std::size_t node_count() const { return node_->count; }
   /// Tells nodes apart: the same for copies.
   const void* identity() const { return node_.get(); }
@@ -125,6 +128,7 @@ class Field {
     std::size_t count = 1;
     Bounds bounds;
     double stretch = 1;
+    double looseness = 1;
   };
   explicit Field(std::shared_ptr<const Node> node) : node_(std::move(node)) {}
   std::shared_ptr<const Node> node_;
