@@ -17,6 +17,7 @@
 
 #include "maps.hpp"
 #include "photonlane/photonlane.hpp"
+#include "race.hpp"
 #include "textbook/frame.hpp"
 
 namespace photonlane::bench {
@@ -26,52 +27,6 @@ constexpr int columns = 1920;
 constexpr int rows = 1080;
 constexpr double heading = 0.4;
 constexpr double field = 1.35;
-
-double milliseconds(const std::function<void()>& work) {
-  const auto start = std::chrono::steady_clock::now();
-  work();
-  return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - start)
-      .count();
-}
-
-struct Race {
-  std::string name;
-  double ratio = 0;
-  double spread = 0;
-  double bar = 0;
-  std::string ours, theirs;  ///< what was timed, with its median
-  bool passed() const { return ratio >= bar; }
-};
-
-/// Each round times every runner once, in turn; the ratio is the median over rounds of theirs /
-/// ours, so that a slow moment of the machine falls on both.
-struct Runner {
-  std::string name;
-  std::function<void()> work;
-  std::vector<double> times;
-};
-
-void run_rounds(std::vector<Runner>& runners, int rounds) {
-  for (int round = -2; round < rounds; ++round) {
-    for (std::size_t i = 0; i < runners.size(); ++i) {
-      Runner& runner = runners[(i + static_cast<std::size_t>(round + 2)) % runners.size()];
-      const double time = milliseconds(runner.work);
-      if (round >= 0) runner.times.push_back(time);
-    }
-  }
-}
-
-Race race(const std::string& name, const Runner& ours, const Runner& theirs, double bar) {
-  std::vector<double> ratios;
-  for (std::size_t i = 0; i < ours.times.size(); ++i) {
-    ratios.push_back(theirs.times[i] / ours.times[i]);
-  }
-  const Statistics ratio = summarize(ratios);
-  const auto told = [](const Runner& runner) {
-    return fmt::format("{} {:.3f} ms", runner.name, summarize(runner.times).median);
-  };
-  return {name, ratio.median, ratio.spread, bar, told(ours), told(theirs)};
-}
 
 struct Setup {
   World world;
@@ -397,6 +352,8 @@ int run(int argc, char** argv) {
            [&](const std::string& name) { race_edit(name, scattered(4096, 0.0002), 15, races); });
   run_race("door, half open 4096x4096",
            [&](const std::string& name) { race_door(name, scattered(4096, 0.02), 25, races); });
+
+  race_fields(wanted, races);
 
   bool passed = true;
   nlohmann::ordered_json report = nlohmann::ordered_json::array();

@@ -188,56 +188,18 @@ template <class Number>
 HitBatch<Number> CompiledField::march(const LaneBatch<Number>& lanes, const Budget& budget) const {
   HitBatch<Number> hits;
   march_tape(*tape_, lanes, budget.field, hits);
-
-  std::fill_n(hits.item, lanes.size, no_item);
-  std::fill_n(hits.material, lanes.size, 0u);
-  std::copy_n(hits.t, lanes.size, hits.exit);
-  // Only lanes that hit something are asked what it is.
-  std::size_t of[LaneBatch<Number>::capacity];
-  Number x[LaneBatch<Number>::capacity];
-  Number y[LaneBatch<Number>::capacity];
-  Number z[LaneBatch<Number>::capacity];
-  std::size_t count = 0;
-  for (std::size_t i = 0; i < lanes.size; ++i) {
-    if (hits.ending[i] != Ending::hit) {
-      hits.face[i] = Face::none;
-      continue;
-    }
-    of[count] = i;
-    x[count] = lanes.x[i] + hits.t[i] * lanes.direction_x[i];
-    y[count] = lanes.y[i] + hits.t[i] * lanes.direction_y[i];
-    z[count] = lanes.z[i] + hits.t[i] * lanes.direction_z[i];
-    ++count;
-  }
-  if (count == 0) return hits;
-  Number values[LaneBatch<Number>::capacity];
-  Number gradient_x[LaneBatch<Number>::capacity];
-  Number gradient_y[LaneBatch<Number>::capacity];
-  Number gradient_z[LaneBatch<Number>::capacity];
-  std::int32_t material[LaneBatch<Number>::capacity];
-  std::int32_t other[LaneBatch<Number>::capacity];
-  Number share[LaneBatch<Number>::capacity];
-  const FieldPlaces<Number> places{x, y, z, count};
-  differentiate_tape(*tape_, places, values,
-                     FieldGradients<Number>{gradient_x, gradient_y, gradient_z});
-  tape_materials(*tape_, places, FieldMaterials<Number>{material, other, share});
-  const auto index = [&](std::int32_t which) {
-    return which < 0 ? fallback_ : static_cast<std::uint32_t>(which);
+  const auto index = [&](std::uint32_t& which) {
+    if (static_cast<std::int32_t>(which) < 0) which = fallback_;
   };
-  for (std::size_t k = 0; k < count; ++k) {
-    const std::size_t i = of[k];
-    const Number square = gradient_x[k] * gradient_x[k] + gradient_y[k] * gradient_y[k] +
-                          gradient_z[k] * gradient_z[k];
-    const Number inverse = square > 0 ? Number(1) / std::sqrt(square) : Number(0);
-    // Toward the side that the lane came from.
-    const Number factor = hits.face[i] == Face::inside ? -inverse : inverse;
-    hits.face[i] = Face::curved;
-    hits.normal_x[i] = static_cast<float>(gradient_x[k] * factor);
-    hits.normal_y[i] = static_cast<float>(gradient_y[k] * factor);
-    hits.normal_z[i] = static_cast<float>(gradient_z[k] * factor);
-    hits.material[i] = index(material[k]);
-    hits.other[i] = index(other[k]);
-    hits.share[i] = static_cast<float>(share[k]);
+  std::fill_n(hits.item, lanes.size, no_item);
+  std::copy_n(hits.t, lanes.size, hits.exit);
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    if (hits.ending[i] == Ending::hit) {
+      index(hits.material[i]);
+      index(hits.other[i]);
+    } else {
+      hits.material[i] = 0;
+    }
   }
   return hits;
 }

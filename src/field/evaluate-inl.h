@@ -10,6 +10,8 @@
 
 #include <hwy/highway.h>
 
+#include <span>
+
 #include "field/numbers-inl.h"
 #include "field/tape.hpp"
 
@@ -44,10 +46,11 @@ class Machine {
   explicit Machine(const Tape& tape) : tape_(tape), constants_(tape.constants_as<Number>()) {}
 
   T& point(std::size_t reg, std::size_t axis, std::size_t j) { return points_[reg][axis][j]; }
-  const T& value(std::size_t j) const { return values_[0][j]; }
+  const T& value(std::size_t j) const { return values_[tape_.result][j]; }
+  const T& value_at(std::size_t reg, std::size_t j) const { return values_[reg][j]; }
 
-  void run(const ActiveVectors& active) {
-    for (const Tape::Instruction& one : tape_.instructions) step(one, active);
+  void run(std::span<const Tape::Instruction> instructions, const ActiveVectors& active) {
+    for (const Tape::Instruction& one : instructions) step(one, active);
   }
 
  private:
@@ -56,6 +59,10 @@ class Machine {
   };
   P load(std::size_t reg, std::size_t j) const {
     return {points_[reg][0][j], points_[reg][1][j], points_[reg][2][j]};
+  }
+  static P shifted(const P& p, const Number* c) {
+    const D d;
+    return {p.x - hn::Set(d, c[0]), p.y - hn::Set(d, c[1]), p.z - hn::Set(d, c[2])};
   }
   void store(std::size_t reg, std::size_t j, const P& p) {
     points_[reg][0][j] = p.x;
@@ -68,7 +75,9 @@ class Machine {
                         const Work& work) {
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
-      T value = work(load(one.a, j));
+      P p = load(one.a, j);
+      if (one.shift != Tape::no_shift) p = shifted(p, constants_ + one.shift);
+      T value = work(p);
       value.made_of(one.material);
       values_[one.out][j] = value;
     }
@@ -93,8 +102,8 @@ class Machine {
     }
   }
   template <class Work>
-  HWY_INLINE void value_at(const Tape::Instruction& one, const ActiveVectors& active,
-                           const Work& work) {
+  HWY_INLINE void value_and_point(const Tape::Instruction& one, const ActiveVectors& active,
+                                  const Work& work) {
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
       const T part = values_[one.a][j];
@@ -120,6 +129,8 @@ class Machine {
   /// From distances to two sides that meet squarely: outside both, beside one, inside.
   static T corner(const T& a, const T& b) { return below(Max(a, b)) + length2(above(a), above(b)); }
 
+ public:
+  /// Does one operation; those before it have been done.
   void step(const Tape::Instruction& one, const ActiveVectors& active) {
     const D d;
     const Number* c = constants_ + one.constants;
@@ -205,7 +216,7 @@ class Machine {
       case TapeOp::flatten:
         return space(one, active, [&](const P& p) { return P{p.x, p.y, T(hn::Zero(d))}; });
       case TapeOp::extrude:
-        return value_at(one, active, [&](const T& a, const P& p) {
+        return value_and_point(one, active, [&](const T& a, const P& p) {
           return corner(a + constant(1), Abs(p.z) - constant(0)) - constant(1);
         });
       case TapeOp::revolve:
@@ -250,10 +261,12 @@ class Machine {
           return P{cut(p.x, constant(0)), cut(p.y, constant(1)), cut(p.z, constant(2))};
         });
       case TapeOp::waves:
-        return value_at(one, active, [&](const T& a, const P& p) {
+        return value_and_point(one, active, [&](const T& a, const P& p) {
           const V rate = constant(1);
           return a + Sine(p.x * rate) * Sine(p.y * rate) * Sine(p.z * rate) * constant(0);
         });
+      case TapeOp::shift:
+        return space(one, active, [&](const P& p) { return shifted(p, c); });
       case TapeOp::place:
         return space(one, active, [&](const P& p) {
           const T x = p.x - constant(0);
@@ -289,10 +302,14 @@ class Machine {
           return P{p.x * cosine + p.y * sine, p.y * cosine - p.x * sine, p.z};
         });
       case TapeOp::twist_outside:
-        return value_at(one, active, [&](const T& a, const P& p) { return untwist(a, p, c); });
+        return value_and_point(one, active,
+                               [&](const T& a, const P& p) { return untwist(a, p, c); });
+      case TapeOp::move:
+        return value(one, active, [&](const T& a) { return a; });
     }
   }
 
+ private:
   /// Distances to the foot and the top, and to the side, in the half plane through the axis.
   static T cone(const P& p, const Number* c) {
     const D d;
@@ -373,7 +390,10 @@ class Machine {
     const V both = hn::Add(near_a.v, near_b.v);
     const V lesser = hn::Min(near_a.v, near_b.v);
     const V share = hn::Div(lesser, hn::Max(both, hn::Set(d, Number(1e-30))));
-    return MaxWith(MixedMin(a, b, share), radius) - length2(near_a, near_b);
+    const T least = MixedMin(a, b, share);
+    // Where only one is near, just that one, to the bit.
+    return Select(hn::Gt(lesser, hn::Zero(d)), MaxWith(least, radius) - length2(near_a, near_b),
+                  least);
   }
 
   /// A coordinate within the cell of a copy: the nearest one, or one counted from it toward the

@@ -193,6 +193,8 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       return grown(part(), n[0] > 0 ? loose * n[0] : 0);
     case FieldKind::shell:
       return grown(part(), 0.5 * loose * n[0]);
+    case FieldKind::damp:
+      return part();
     case FieldKind::elongate: {
       const Vec3d half = 0.5 * Vec3d(n[0], n[1], n[2]);
       return {part().low - half, part().high + half};
@@ -233,6 +235,8 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
   switch (kind) {
     case FieldKind::ellipsoid:
       return std::max({n[0], n[1], n[2]}) / std::min({n[0], n[1], n[2]});
+    case FieldKind::damp:
+      return most / n[0];
     case FieldKind::place:
       // The corners of what grew along the axes reach farther along turned ones.
       return n[3] == 0 && n[4] == 0 && n[5] == 0 ? most : std::sqrt(3.0) * most;
@@ -252,6 +256,8 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
       return n[0] > 0 && n[1] == 1 && parts.size() > 1
                  ? most * std::pow(std::sqrt(2.0), static_cast<double>(parts.size() - 1))
                  : most;
+    case FieldKind::damp:
+      return most * n[0];
     case FieldKind::waves:
       // The gradient of a product of three sines is nowhere longer than that of one.
       return most + n[0] * 2 * pi / n[1];
@@ -393,6 +399,7 @@ Field elongate(const Vec3d& size, Field part) {
 Field waves(double height, double length, Field part) {
   return {FieldKind::waves, {height, length}, {std::move(part)}};
 }
+Field damp(double factor, Field part) { return {FieldKind::damp, {factor}, {std::move(part)}}; }
 Field place(const Vec3d& at, Field part, const Vec3d& turn, double scale) {
   return {FieldKind::place,
           {at.x(), at.y(), at.z(), turn.x(), turn.y(), turn.z(), scale},

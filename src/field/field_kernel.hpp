@@ -44,8 +44,8 @@ template <class Number>
 void tape_materials(const Tape& tape, const FieldPlaces<Number>& places,
                     const FieldMaterials<Number>& materials);
 
-/// Marches a batch of lanes to where the field's sign changes. Hits get t and steps, and
-/// Face::inside where the lane came from inside; normals and materials are for who asks there.
+/// Marches a batch of lanes to where the field's sign changes. Sets everything of the hits that is
+/// not of cells; materials are -1 where the field says nothing.
 template <class Number>
 void march_tape(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
                 HitBatch<Number>& hits);

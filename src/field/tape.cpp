@@ -4,6 +4,9 @@
 #include <cmath>
 #include <initializer_list>
 #include <limits>
+#include <string>
+#include <unordered_map>
+#include <utility>
 
 #include "photonlane/base/trigonometry.hpp"
 
@@ -61,31 +64,65 @@ double half_angle(const Bounds& bounds) {
   return std::atan2(side, bounds.low.x());
 }
 
+/// Flattens a field into operations that each write a place of their own (so that the same one on
+/// the same inputs is done once), and then gives them registers.
 class TapeMaker {
  public:
-  explicit TapeMaker(Tape& tape) : tape_(tape) {}
+  explicit TapeMaker(bool share) : share_(share) {}
 
-  /// Emits a field asked at a point register; the register of its value.
+  Tape make(const Field& field) {
+    const int result = emit(field, 0, -1);
+    allocate(result);
+    tape_.stretch = field.stretch();
+    tape_.bounds = field.bounds();
+    tape_.constants_float.assign(tape_.constants.begin(), tape_.constants.end());
+    return std::move(tape_);
+  }
+
+ private:
+  /// One operation before registers: `a` and `b` are earlier operations' numbers, 0 the place where
+  /// the field is asked.
+  struct Step {
+    TapeOp op = TapeOp::move;
+    int a = 0;
+    int b = -1;
+    int whole = -1;
+    std::uint32_t constants = 0;
+    std::uint32_t shift = Tape::no_shift;
+    std::int32_t material = -1;
+    double reach = 1;  ///< by how much what it writes changes at most for a meter
+  };
+
+  /// Emits a field asked at a point; the number of its value.
   int emit(const Field& field, int point, int material) {
     if (field.material() >= 0) material = field.material();
     const std::vector<double>& n = field.numbers();
+    const double reach = steps_[point].reach * field.stretch();
     const auto shape = [&](TapeOp op, std::initializer_list<double> constants) {
-      const int value = take(value_used_, tape_.values);
-      add(op, value, point, 0, constants, material);
-      return value;
+      // A shape moves its point itself.
+      const bool moved = steps_[point].op == TapeOp::shift;
+      return add({.op = op,
+                  .a = moved ? steps_[point].a : point,
+                  .shift = moved ? steps_[point].constants : Tape::no_shift,
+                  .material = material,
+                  .reach = reach},
+                 constants);
     };
-    /// A part asked at a point of its own.
-    const auto within = [&](TapeOp op, std::initializer_list<double> constants) {
-      const int inner = take(point_used_, tape_.points);
-      add(op, inner, point, 0, constants, -1);
-      const int value = emit(field.parts().front(), inner, material);
-      point_used_[inner] = false;
-      return value;
+    /// A part asked at a point of its own, where space is stretched.
+    const auto within = [&](TapeOp op, std::initializer_list<double> constants,
+                            double stretch = 1) {
+      const int inner =
+          add({.op = op, .a = point, .reach = steps_[point].reach * stretch}, constants);
+      return emit(field.parts().front(), inner, material);
     };
     /// Something done to a part's value.
     const auto after = [&](TapeOp op, int value, std::initializer_list<double> constants) {
-      add(op, value, value, point, constants, -1);
-      return value;
+      return add({.op = op,
+                  .a = value,
+                  .b = reads_point_second(op) ? point : -1,
+                  .whole = op == TapeOp::twist_outside ? point : -1,
+                  .reach = reach},
+                 constants);
     };
     const auto only_part = [&] { return emit(field.parts().front(), point, material); };
     switch (field.kind()) {
@@ -155,15 +192,22 @@ class TapeMaker {
         return after(TapeOp::offset, only_part(), {n[0]});
       case FieldKind::shell:
         return after(TapeOp::shell, only_part(), {0.5 * n[0]});
+      case FieldKind::damp:
+        return after(TapeOp::scale, only_part(), {n[0]});
       case FieldKind::elongate:
         return within(TapeOp::elongate, {0.5 * n[0], 0.5 * n[1], 0.5 * n[2]});
       case FieldKind::waves:
         return after(TapeOp::waves, only_part(), {n[0], 2 * pi / n[1]});
       case FieldKind::place: {
+        if (n[3] == 0 && n[4] == 0 && n[5] == 0 && n[6] == 1) {
+          return within(TapeOp::shift, {n[0], n[1], n[2]});
+        }
         const Mat3d back = turn_matrix({n[3], n[4], n[5]}).transpose();
-        const int value = within(
-            TapeOp::place, {n[0], n[1], n[2], back(0, 0), back(0, 1), back(0, 2), back(1, 0),
-                            back(1, 1), back(1, 2), back(2, 0), back(2, 1), back(2, 2), 1 / n[6]});
+        const int value =
+            within(TapeOp::place,
+                   {n[0], n[1], n[2], back(0, 0), back(0, 1), back(0, 2), back(1, 0), back(1, 1),
+                    back(1, 2), back(2, 0), back(2, 1), back(2, 2), 1 / n[6]},
+                   1 / n[6]);
         return n[6] == 1 ? value : after(TapeOp::scale, value, {n[6]});
       }
       case FieldKind::mirror:
@@ -175,39 +219,94 @@ class TapeMaker {
       case FieldKind::twist: {
         const Bounds& bounds = field.bounds();
         const double radius = bounds.high.x();
-        return after(TapeOp::twist_outside, within(TapeOp::twist, {n[0]}),
-                     {n[0], radius, twist_stretch(n[0], radius)});
+        const double stretch = twist_stretch(n[0], radius);
+        return after(TapeOp::twist_outside, within(TapeOp::twist, {n[0], radius}, stretch),
+                     {n[0], radius, stretch});
       }
     }
     return 0;
   }
 
- private:
-  void add(TapeOp op, int out, int a, int b, std::initializer_list<double> constants,
-           int material) {
-    tape_.instructions.push_back({op, static_cast<std::uint8_t>(out), static_cast<std::uint8_t>(a),
-                                  static_cast<std::uint8_t>(b),
-                                  static_cast<std::uint32_t>(tape_.constants.size()), material});
-    tape_.constants.insert(tape_.constants.end(), constants);
+  int add(Step step, const std::vector<double>& constants) {
+    if (share_) {
+      std::string key;
+      const auto put = [&](const auto& value) {
+        key.append(reinterpret_cast<const char*>(&value), sizeof(value));
+      };
+      put(step.op);
+      put(step.a);
+      put(step.b);
+      put(step.whole);
+      put(step.shift);
+      put(step.material);
+      for (const double constant : constants) put(constant);
+      const auto [known, added] = known_.try_emplace(key, static_cast<int>(steps_.size()));
+      if (!added) return known->second;
+    }
+    step.constants = static_cast<std::uint32_t>(tape_.constants.size());
+    tape_.constants.insert(tape_.constants.end(), constants.begin(), constants.end());
+    steps_.push_back(step);
+    return static_cast<int>(steps_.size()) - 1;
   }
 
-  static int take(std::vector<bool>& used, int& most) {
-    const auto free = std::find(used.begin(), used.end(), false);
-    const int index = static_cast<int>(free - used.begin());
+  /// Takes in one more part.
+  int fold(TapeOp op, int first, int second, double reach,
+           const std::vector<double>& constants = {}, int whole = -1) {
+    if (first < 0) return second;
+    return add({.op = op, .a = first, .b = second, .whole = whole, .reach = reach}, constants);
+  }
+
+  /// Gives every operation that matters the lowest registers that are free.
+  void allocate(int result) {
+    const int count = static_cast<int>(steps_.size());
+    std::vector<int> last(count, -1);
+    last[result] = count;
+    for (int i = count - 1; i > 0; --i) {
+      if (last[i] < 0) continue;
+      for (const int input : {steps_[i].a, steps_[i].b, steps_[i].whole}) {
+        if (input >= 0) last[input] = std::max(last[input], i);
+      }
+    }
+    std::vector<std::uint8_t> in(count, Tape::no_register);
+    std::vector<bool> used_points(Tape::most_registers + 1, false);
+    std::vector<bool> used_values(Tape::most_registers + 1, false);
+    in[0] = 0;
+    used_points[0] = true;
+    const auto is_point = [&](int i) { return i == 0 || writes_point(steps_[i].op); };
+    for (int i = 1; i < count; ++i) {
+      if (last[i] < 0) continue;
+      const Step& step = steps_[i];
+      for (const int input : {step.a, step.b, step.whole}) {
+        // Values only are written over: a point has three parts that are read after one another.
+        if (input > 0 && last[input] == i && !is_point(input)) used_values[in[input]] = false;
+      }
+      const bool reuse = reads_value(step.op) && last[step.a] == i;
+      in[i] = is_point(i) ? take(used_points, tape_.points)
+                          : take(used_values, tape_.values, reuse ? in[step.a] : -1);
+      for (const int input : {step.a, step.b, step.whole}) {
+        if (input > 0 && last[input] == i && is_point(input)) used_points[in[input]] = false;
+      }
+      const auto register_of = [&](int input) { return input < 0 ? std::uint8_t{0} : in[input]; };
+      tape_.instructions.push_back({step.op, in[i], in[step.a], register_of(step.b), step.constants,
+                                    step.material, static_cast<float>(steps_[step.a].reach),
+                                    step.b < 0 ? 1.0f : static_cast<float>(steps_[step.b].reach),
+                                    step.whole < 0 ? Tape::no_register : in[step.whole],
+                                    step.shift});
+    }
+    tape_.result = in[result];
+  }
+
+  static std::uint8_t take(std::vector<bool>& used, int& most, int wanted = -1) {
+    int index = wanted;
+    if (index < 0 || used[index]) {
+      index = static_cast<int>(std::find(used.begin(), used.end(), false) - used.begin());
+    }
     if (index >= Tape::most_registers) {
       throw Error(ErrorKind::input, "a field of too many operations within one another");
     }
     used[index] = true;
     most = std::max(most, index + 1);
-    return index;
-  }
-
-  /// Takes in one more part.
-  int fold(TapeOp op, int first, int second, std::initializer_list<double> constants) {
-    if (first < 0) return second;
-    add(op, first, first, second, constants, -1);
-    value_used_[second] = false;
-    return first;
+    return static_cast<std::uint8_t>(index);
   }
 
   int combine(const Field& field, int point, int material, TapeOp sharp) {
@@ -216,7 +315,8 @@ class TapeMaker {
     const auto op = static_cast<TapeOp>(static_cast<int>(sharp) + smooth);
     int value = -1;
     for (const Field& part : field.parts()) {
-      value = fold(op, value, emit(part, point, material), {radius, radius == 0 ? 0 : 1 / radius});
+      value = fold(op, value, emit(part, point, material), steps_[point].reach * field.stretch(),
+                   {radius, radius == 0 ? 0 : 1 / radius});
     }
     return value;
   }
@@ -241,13 +341,12 @@ class TapeMaker {
     }
     int value = -1;
     for (const double which : copies) {
-      const int inner = take(point_used_, tape_.points);
-      add(TapeOp::repeat, inner, point, 0,
-          {static_cast<double>(axis), spacing, 1 / spacing, count == 0 ? -1 : count - 1,
-           count == 0 ? 0 : 0.5 * (count - 1), which},
-          -1);
-      value = fold(TapeOp::join, value, repeat(field, axis + 1, inner, material), {});
-      point_used_[inner] = false;
+      const int inner =
+          add({.op = TapeOp::repeat, .a = point, .reach = steps_[point].reach},
+              {static_cast<double>(axis), spacing, 1 / spacing, count == 0 ? -1 : count - 1,
+               count == 0 ? 0 : 0.5 * (count - 1), which, copies.size() > 1 ? 1.0 : 0.0});
+      value = fold(TapeOp::join, value, repeat(field, axis + 1, inner, material),
+                   steps_[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
     }
     return value;
   }
@@ -278,21 +377,18 @@ class TapeMaker {
     }
     int value = -1;
     for (const double which : copies) {
-      const int inner = take(point_used_, tape_.points);
-      add(TapeOp::around, inner, point, 0, {step, 1 / step, which}, -1);
-      value = fold(TapeOp::join, value, emit(part, inner, material), {});
-      point_used_[inner] = false;
+      const int inner = add({.op = TapeOp::around, .a = point, .reach = steps_[point].reach},
+                            {step, 1 / step, which, copies.size() > 1 ? 1.0 : 0.0});
+      value = fold(TapeOp::join, value, emit(part, inner, material),
+                   steps_[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
     }
     return value;
   }
 
-  Tape& tape_;
-  std::vector<bool> point_used_ = [] {
-    std::vector<bool> used(Tape::most_registers + 1, false);
-    used[0] = true;
-    return used;
-  }();
-  std::vector<bool> value_used_ = std::vector<bool>(Tape::most_registers + 1, false);
+  const bool share_;
+  Tape tape_;
+  std::vector<Step> steps_{Step{}};
+  std::unordered_map<std::string, int> known_;
 };
 
 }  // namespace
@@ -318,12 +414,12 @@ double twist_stretch(double rate, double radius) {
 }
 
 Tape make_tape(const Field& field) {
-  Tape tape;
-  TapeMaker(tape).emit(field, 0, -1);
-  tape.constants_float.assign(tape.constants.begin(), tape.constants.end());
-  tape.stretch = field.stretch();
-  tape.bounds = field.bounds();
-  return tape;
+  try {
+    return TapeMaker(true).make(field);
+  } catch (const Error&) {
+    // What is shared keeps its registers longer.
+    return TapeMaker(false).make(field);
+  }
 }
 
 }  // namespace photonlane

@@ -42,23 +42,36 @@ enum class TapeOp : std::uint8_t {
   shell,     ///< c: half thickness
   elongate,  ///< point; c: half size
   waves,     ///< a: value, b: point; c: height, 2 pi / length
+  shift,     ///< point; c: at
   place,     ///< point; c: at, the inverse turn row by row, 1 / scale
   scale,     ///< c: scale
   mirror,    ///< point; c: axis
-  repeat,    ///< point; c: axis, spacing, 1 / spacing, last copy or -1, their middle, which copy
-  around,    ///< point; c: step, 1 / step, which copy
-  twist,     ///< point; c: rate
+  repeat,    ///< point; c: axis, spacing, 1 / spacing, last copy or -1, their middle, which copy,
+             ///< 1 where there are several that are asked
+  around,    ///< point; c: step, 1 / step, which copy, 1 where several are asked
+  twist,     ///< point; c: rate, radius of what is turned
   twist_outside,  ///< a: value, b: point; c: rate, radius, stretch at it
+  move,           ///< value a, of tapes that parts were left out of
 };
 
 /// A field flattened: instructions over registers, in order. Points and values have registers of
-/// their own; point 0 is where the field is asked, value 0 is the answer.
+/// their own; point 0 is where the field is asked, value `result` is the answer.
 struct Tape {
+  static constexpr std::uint8_t no_register = 255;
+  static constexpr std::uint32_t no_shift = 0xffffffffu;
   struct Instruction {
     TapeOp op;
     std::uint8_t out, a, b;
     std::uint32_t constants;     ///< where its constants start
     std::int32_t material = -1;  ///< of shapes
+    /// By how much the values (or the point) it reads change at most for a meter of the way.
+    float reach_a = 1;
+    float reach_b = 1;
+    /// The point register of which the value it writes is a continuous function, even where what it
+    /// is made from is not: of the last of several copies. no_register: as its parts.
+    std::uint8_t whole = no_register;
+    /// Where the three constants start by which the point a shape reads is moved; no_shift: none.
+    std::uint32_t shift = no_shift;
   };
   static constexpr int most_registers = 250;
 
@@ -67,6 +80,7 @@ struct Tape {
   std::vector<float> constants_float;
   int points = 1;
   int values = 1;
+  std::uint8_t result = 0;
   double stretch = 1;
   Bounds bounds;
 
@@ -82,6 +96,54 @@ struct Tape {
 
 /// Throws Error (input) for fields that need more registers than there are.
 Tape make_tape(const Field& field);
+
+/// Whether an operation reads two values, and of which sort it is: 0 join, 1 meet, 2 carve.
+constexpr bool is_pair(TapeOp op) { return op >= TapeOp::join && op <= TapeOp::carve_circular; }
+constexpr int pair_sort(TapeOp op) {
+  return (static_cast<int>(op) - static_cast<int>(TapeOp::join)) / 3;
+}
+/// Its seam: 0 sharp, else as Profile from 1.
+constexpr int pair_seam(TapeOp op) {
+  return (static_cast<int>(op) - static_cast<int>(TapeOp::join)) % 3;
+}
+/// Whether an operation writes a point.
+constexpr bool writes_point(TapeOp op) {
+  switch (op) {
+    case TapeOp::flatten:
+    case TapeOp::revolve:
+    case TapeOp::elongate:
+    case TapeOp::shift:
+    case TapeOp::place:
+
+    case TapeOp::mirror:
+    case TapeOp::repeat:
+    case TapeOp::around:
+    case TapeOp::twist:
+      return true;
+    default:
+      return false;
+  }
+}
+/// What its first input is: a value of another, or a point.
+constexpr bool reads_value(TapeOp op) {
+  switch (op) {
+    case TapeOp::extrude:
+    case TapeOp::invert:
+    case TapeOp::offset:
+    case TapeOp::shell:
+    case TapeOp::waves:
+    case TapeOp::scale:
+    case TapeOp::twist_outside:
+    case TapeOp::move:
+      return true;
+    default:
+      return is_pair(op);
+  }
+}
+/// Whether it reads a point as its second input.
+constexpr bool reads_point_second(TapeOp op) {
+  return op == TapeOp::extrude || op == TapeOp::waves || op == TapeOp::twist_outside;
+}
 
 /// The matrix of a turn about x, then y, then z, in radians.
 Mat3d turn_matrix(const Vec3d& turn);

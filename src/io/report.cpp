@@ -42,10 +42,15 @@ Json budget_object(const Budget& budget) {
 }
 
 Json tally_object(const Tally& tally) {
-  return {{"lanes", tally.lanes},     {"steps", tally.steps},
-          {"hits", tally.hits},       {"escaped", tally.escaped},
-          {"spent", tally.spent},     {"shadow_lanes", tally.shadow_lanes},
-          {"bounces", tally.bounces}, {"secondary_steps", tally.secondary_steps}};
+  return {{"lanes", tally.lanes},
+          {"steps", tally.steps},
+          {"hits", tally.hits},
+          {"escaped", tally.escaped},
+          {"spent", tally.spent},
+          {"shadow_lanes", tally.shadow_lanes},
+          {"bounces", tally.bounces},
+          {"secondary_steps", tally.secondary_steps},
+          {"evaluations", tally.evaluations}};
 }
 
 std::string aligned(const std::vector<std::vector<std::string>>& rows) {
@@ -181,6 +186,12 @@ std::string cost_text(const Frame& frame) {
     secondary =
         fmt::format("{} lanes for shadows, {} bounces, {:.1f} steps each\n", tally.shadow_lanes,
                     tally.bounces, static_cast<double>(tally.secondary_steps) / lanes);
+  }
+  if (tally.evaluations > 0) {
+    secondary += fmt::format("fields evaluated {} times, {:.1f} for each of the frame's lanes\n",
+                             tally.evaluations,
+                             static_cast<double>(tally.evaluations) /
+                                 static_cast<double>(std::max<std::uint64_t>(tally.lanes, 1)));
   }
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"

@@ -46,7 +46,7 @@ std::span<const Knob<Budget>> budget_knobs() {
           "how lanes march through fields: sphere steps by the distance, relaxed by more and back "
           "where that was too far, fixed takes equal steps and misses what is thinner"),
       knob<&Budget::field, &FieldBudget::steps>(
-          "field.steps", "", {1, 1'000'000'000},
+          "field.steps", "", {1, 16'000'000},
           "steps a lane may take in a field; one that needs more is spent"),
       knob<&Budget::field, &FieldBudget::tolerance>("field.tolerance", "meters", {1e-9, 1},
                                                     "nearer to a surface is on it"),
@@ -61,6 +61,11 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::field, &FieldBudget::refinement>(
           "field.refinement", "", {0, 100},
           "steps of Newton's method at the hit, so that the way there leaves no trace"),
+      knob<&Budget::field, &FieldBudget::pruning>(
+          "field.pruning", "", {},
+          "evaluate only the parts of a field that can matter where lanes are; same picture"),
+      knob<&Budget::field, &FieldBudget::cones>(
+          "field.cones", "", {}, "lead neighboring lanes together while they are in the open"),
       knob<&Budget::texture, &TextureBudget::sampling>(
           "texture.sampling", "", {},
           "nearest takes one texel, bilinear the four around, filtered all that a pixel covers"),

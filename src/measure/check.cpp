@@ -125,10 +125,10 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   report.memory_bytes = world.memory_bytes();
   report.compile_ms = world.compile_ms();
   for (const CellMap& map : scene.room().solids) check_map(map, camera, budget, report);
-  for (const auto& field : world.room().fields) {
+  if (world.room().field) report.field_operations = world.room().field->instruction_count();
+  for (const Field& field : scene.room().fields) {
     ++report.fields;
-    report.field_operations += field->instruction_count();
-    if (field->distance(camera.eye) < 0) {
+    if (CompiledField(field).distance(camera.eye) < 0) {
       report.warnings.push_back(
           fmt::format("the eye at [{}, {}, {}] is inside field {}: it is seen from inside",
                       camera.eye.x(), camera.eye.y(), camera.eye.z(), report.fields));

@@ -147,6 +147,7 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& su
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = static_cast<float>(job.budget.far_limit);
+  asking.lanes.ending_only = true;
   Light through;
   come_through(job, asking.lanes, nullptr, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
@@ -189,6 +190,10 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const Lamp& lamp,
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = range;
+  asking.lanes.ending_only = true;
+  asking.lanes.any_limit = true;
+  std::copy_n(distance, asking.lanes.size, asking.lanes.limit);
+  std::fill(asking.lanes.limit + asking.lanes.size, std::end(asking.lanes.limit), 0.0f);
   Light through;
   come_through(job, asking.lanes, distance, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
@@ -300,6 +305,7 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
   for (int s = 0; s < samples; ++s) {
     Asking asking;
     asking.lanes.far_limit = reach;
+    asking.lanes.ending_only = true;
     const double radius = std::sqrt((s + 0.5) / samples);
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       if (surfaces.ending[i] != Ending::hit) continue;
@@ -319,7 +325,7 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
                  n.y * c + one.y * a + two.y * b, n.z * c + one.z * a + two.z * b);
     }
     tally.shadow_lanes += asking.lanes.size;
-    const HitBatch<float> hits = trace_room(job.world.room(), asking.lanes, job.budget);
+    const HitBatch<float> hits = trace_room(job.world.room(), asking.lanes, job.budget, tally);
     for (std::size_t k = 0; k < asking.lanes.size; ++k) {
       tally.secondary_steps += hits.steps[k];
       hidden[asking.of[k]] += hits.ending[k] == Ending::hit;
@@ -355,11 +361,9 @@ void guess_by_distance(const RenderJob& job, const Surfaces& surfaces, float* op
     }
     float nearest[Surfaces::capacity];
     std::fill_n(nearest, surfaces.size, height);
-    for (const auto& field : room.fields) {
-      field->distances(x, y, z, surfaces.size, distance);
-      for (std::size_t i = 0; i < surfaces.size; ++i) {
-        nearest[i] = std::min(nearest[i], std::max(distance[i], 0.0f));
-      }
+    room.near_field->distances(x, y, z, surfaces.size, distance);
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      nearest[i] = std::min(nearest[i], std::max(distance[i], 0.0f));
     }
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       hidden[i] += weight * (1 - nearest[i] / height);
@@ -384,7 +388,7 @@ void add_ambient(const RenderJob& job, const LightBudget& budget, const PixelPla
       open[i] = guess.at(job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
                          surfaces.face[i]);
     }
-    if (!room.fields.empty()) guess_by_distance(job, surfaces, open);
+    if (room.field) guess_by_distance(job, surfaces, open);
   }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     light.red[i] = room.light.ambient[0] * open[i];

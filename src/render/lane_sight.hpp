@@ -16,7 +16,7 @@ class LaneSight final : public Sight {
       : job_(job), lanes_(lanes), tally_(tally), counts_(counts) {}
 
   void nearest(Surfaces& surfaces) override {
-    const HitBatch<Number> hits = trace_room(job_.world.room(), lanes_, job_.budget);
+    const HitBatch<Number> hits = trace_room(job_.world.room(), lanes_, job_.budget, tally_);
     if (counts_) {
       count(hits, lanes_.size, tally_);
     } else {
@@ -33,14 +33,17 @@ class LaneSight final : public Sight {
     LaneBatch<Number> rest;
     rest.far_limit = lanes_.far_limit;
     rest.any_start = true;
+    rest.any_limit = lanes_.any_limit;
+    rest.ending_only = lanes_.ending_only;
     std::size_t place[LaneBatch<Number>::capacity];
     for (std::size_t i = 0; i < lanes_.size; ++i) {
       if (!wanted[i]) continue;
       place[rest.size] = i;
       rest.take(lanes_, i);
+      if (rest.any_limit) rest.limit[rest.size - 1] = lanes_.limit[i];
       rest.start[rest.size - 1] = met_at_[i];
     }
-    const HitBatch<Number> hits = trace_room(job_.world.room(), rest, job_.budget);
+    const HitBatch<Number> hits = trace_room(job_.world.room(), rest, job_.budget, tally_);
     for (std::size_t k = 0; k < rest.size; ++k) {
       (counts_ ? tally_.steps : tally_.secondary_steps) += hits.steps[k];
       put(hits, k, place[k], surfaces);

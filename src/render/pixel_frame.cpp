@@ -9,12 +9,19 @@
 namespace photonlane {
 namespace {
 
-// Blocks are wide, so that the lanes of a vector are neighbors in a row, and as large as a batch.
-constexpr int block_width = 32;
-constexpr int block_height = 4;
-constexpr std::size_t block_pixels = block_width * block_height;
-static_assert(block_pixels == LaneBatch<float>::capacity);
-constexpr int tile_blocks = 8;  // blocks along each side of a tile
+/// How the pixels of a batch lie.
+struct BlockShape {
+  int width, height;
+};
+// Wide, so that the lanes of a vector are neighbors in a row of memory.
+constexpr BlockShape wide_block{32, 4};
+// Where lanes march, the halves of a batch are squares: the less they spread, the less of a field
+// matters to them.
+constexpr BlockShape square_block{8, 16};
+static_assert(wide_block.width * wide_block.height == LaneBatch<float>::capacity);
+static_assert(square_block.width * square_block.height == LaneBatch<float>::capacity);
+constexpr int tile_width = 256;
+constexpr int tile_height = 32;
 
 /// The pixels of one block; lane i is pixel (x + i % width, y + i / width).
 struct Block {
@@ -47,7 +54,7 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
     const Eigen::Matrix<Number, 3, 1> base =
         (view.forward + view.up * view.v(block.y + row + offset.y)).cast<Number>();
     const std::size_t first = static_cast<std::size_t>(row) * block.width;
-    Number u[block_width];
+    Number u[wide_block.width];
     for (int column = 0; column < block.width; ++column) {
       u[column] = static_cast<Number>(view.u(block.x + column + offset.x));
     }
@@ -63,12 +70,12 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
   }
 }
 
+/// The colors of a block, and what its pixels' middles meet.
 template <class Number>
-void render_block(const RenderJob& job, const Block& block, Tally& tally) {
+void see(const RenderJob& job, const Block& block, Colors& colors, Tally& tally) {
   const std::size_t samples = job.offsets.size();
   LaneBatch<Number> lanes;
   Surfaces solid;
-  Colors colors;
   const bool own_center = job.data() && (samples > 1 || !job.colors());
   if (job.colors()) {
     const float share = 1.0f / static_cast<float>(samples);
@@ -78,10 +85,6 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
       const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
       look(job, sight, place, share, s == 0, colors, job.data() && !own_center ? &solid : nullptr,
            tally);
-    }
-    for (int row = 0; row < block.height; ++row) {
-      write_colors(job, block.x, block.y + row, block.width, colors,
-                   static_cast<std::size_t>(row) * block.width);
     }
   }
   if (own_center || !job.colors()) {
@@ -93,13 +96,43 @@ void render_block(const RenderJob& job, const Block& block, Tally& tally) {
   if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }
 
+/// Renders two blocks beside one another, or one (the second empty): rows of memory are written at
+/// least 16 pixels at a time.
+template <class Number>
+void render_blocks(const RenderJob& job, const Block& left, const Block& right, Tally& tally) {
+  Colors colors;
+  see<Number>(job, left, colors, tally);
+  if (right.width == 0) {
+    for (int row = 0; job.colors() && row < left.height; ++row) {
+      write_colors(job, left.x, left.y + row, left.width, colors,
+                   static_cast<std::size_t>(row) * left.width);
+    }
+    return;
+  }
+  Colors others;
+  see<Number>(job, right, others, tally);
+  if (!job.colors()) return;
+  for (int row = 0; row < left.height; ++row) {
+    Colors both;
+    const auto copy = [&](const float* from, const float* more, float* to) {
+      std::copy_n(from + static_cast<std::ptrdiff_t>(row) * left.width, left.width, to);
+      std::copy_n(more + static_cast<std::ptrdiff_t>(row) * right.width, right.width,
+                  to + left.width);
+    };
+    copy(colors.red, others.red, both.red);
+    copy(colors.green, others.green, both.green);
+    copy(colors.blue, others.blue, both.blue);
+    write_colors(job, left.x, left.y + row, left.width + right.width, both, 0);
+  }
+}
+
 }  // namespace
 
 void render_pixels(RenderJob& job) {
   const Stopwatch watch;
   const Size size = job.size();
-  const int tile_width = block_width * tile_blocks;
-  const int tile_height = block_height * tile_blocks;
+  const BlockShape shape = job.world.room().field ? square_block : wide_block;
+
   const int strips = (size.width + tile_width - 1) / tile_width;
   const int bands = (size.height + tile_height - 1) / tile_height;
   const std::size_t tiles = static_cast<std::size_t>(strips) * bands;
@@ -109,14 +142,19 @@ void render_pixels(RenderJob& job) {
     if (progress.stopped()) return;
     const int left = static_cast<int>(tile) % strips * tile_width;
     const int top = static_cast<int>(tile) / strips * tile_height;
-    for (int y = top; y < std::min(size.height, top + tile_height); y += block_height) {
-      for (int x = left; x < std::min(size.width, left + tile_width); x += block_width) {
-        const Block block{x, y, std::min(block_width, size.width - x),
-                          std::min(block_height, size.height - y)};
+    for (int y = top; y < std::min(size.height, top + tile_height); y += shape.height) {
+      const int height = std::min(shape.height, size.height - y);
+      const auto block = [&](int x) {
+        return Block{x, y, std::clamp(size.width - x, 0, shape.width), height};
+      };
+      const bool pairs = shape.width < 16;
+      for (int x = left; x < std::min(size.width, left + tile_width);
+           x += pairs ? 2 * shape.width : shape.width) {
+        const Block second = pairs ? block(x + shape.width) : Block{};
         if (job.budget.number == NumberType::float64) {
-          render_block<double>(job, block, tallies[tile]);
+          render_blocks<double>(job, block(x), second, tallies[tile]);
         } else {
-          render_block<float>(job, block, tallies[tile]);
+          render_blocks<float>(job, block(x), second, tallies[tile]);
         }
       }
     }

@@ -33,7 +33,7 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                 "rays: columns need a level camera, expected camera.pitch and camera.roll 0, or "
                 "rays pixels");
   }
-  if (budget.rays == Rays::columns && !room.fields.empty()) {
+  if (budget.rays == Rays::columns && room.field) {
     throw Error(ErrorKind::input, "rays: columns see no fields, expected rays pixels");
   }
   // Beyond this, neighboring cells have no float numbers of their own.
@@ -79,9 +79,8 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
                 frame,
                 FramePlanes(frame),
                 wet};
-  const bool columns =
-      budget.rays == Rays::columns ||
-      (budget.rays == Rays::automatic && camera.level() && world.room().fields.empty());
+  const bool columns = budget.rays == Rays::columns ||
+                       (budget.rays == Rays::automatic && camera.level() && !world.room().field);
   if (columns) {
     render_columns(job);
   } else {

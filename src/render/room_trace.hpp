@@ -1,6 +1,7 @@
 #pragma once
 
 #include <algorithm>
+#include <limits>
 
 #include "photonlane/render/world.hpp"
 
@@ -9,8 +10,11 @@ namespace photonlane {
 /// Takes over what a field met where that is before what was met so far.
 template <class Number>
 void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Number>& hits) {
+  hits.shared_evaluations += from.shared_evaluations;
   for (std::size_t i = 0; i < count; ++i) {
     hits.steps[i] += from.steps[i];
+    hits.evaluations[i] += from.evaluations[i];
+    hits.least[i] = std::min(hits.least[i], from.least[i]);
     if (from.ending[i] == Ending::escaped) continue;
     if (hits.ending[i] != Ending::escaped && hits.t[i] <= from.t[i]) continue;
     hits.t[i] = hits.exit[i] = from.t[i];
@@ -23,14 +27,15 @@ void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Numbe
     hits.normal_z[i] = from.normal_z[i];
     hits.other[i] = from.other[i];
     hits.share[i] = from.share[i];
+    hits.inside[i] = from.inside[i];
   }
 }
 
 /// The first surface each lane meets of all that is in a room: its cells, its fields.
 template <class Number>
 HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& lanes,
-                            const Budget& budget) {
-  if (room.fields.empty()) return room.cells->nearest_hit(lanes, budget);
+                            const Budget& budget, Tally& tally) {
+  if (!room.field) return room.cells->nearest_hit(lanes, budget);
   HitBatch<Number> hits;
   if (room.fields_only) {
     std::fill_n(hits.t, lanes.size, lanes.far_limit);
@@ -43,16 +48,21 @@ HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& l
   } else {
     hits = room.cells->nearest_hit(lanes, budget);
   }
+  hits.shared_evaluations = 0;
+  std::fill_n(hits.evaluations, lanes.size, 0u);
+  std::fill_n(hits.least, lanes.size, std::numeric_limits<float>::infinity());
+  std::fill_n(hits.inside, lanes.size, false);
   LaneBatch<Number> rest = lanes;
   rest.any_limit = true;
-  for (const auto& field : room.fields) {
-    for (std::size_t i = 0; i < lanes.size; ++i) {
-      rest.limit[i] = hits.ending[i] == Ending::escaped ? lanes.far_limit : hits.t[i];
-    }
-    // Kernels look up to the end of a whole vector.
-    std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
-    take_nearer(field->nearest_hit(rest, budget), lanes.size, hits);
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    const Number known = hits.ending[i] == Ending::escaped ? lanes.far_limit : hits.t[i];
+    rest.limit[i] = lanes.any_limit ? std::min(known, lanes.limit[i]) : known;
   }
+  // Kernels look up to the end of a whole vector.
+  std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
+  take_nearer(room.field->nearest_hit(rest, budget), lanes.size, hits);
+  tally.evaluations += hits.shared_evaluations;
+  for (std::size_t i = 0; i < lanes.size; ++i) tally.evaluations += hits.evaluations[i];
   return hits;
 }
 

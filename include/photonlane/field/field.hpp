@@ -43,6 +43,7 @@ enum class FieldKind {
   shell,
   elongate,
   waves,
+  damp,
   place,
   mirror,
   repeat,
@@ -50,11 +51,11 @@ enum class FieldKind {
   twist,
 };
 template <>
-inline constexpr std::array<std::string_view, 29> choice_names<FieldKind>{
+inline constexpr std::array<std::string_view, 30> choice_names<FieldKind>{
     "sphere", "ellipsoid", "box",       "frame",   "plane",  "cylinder", "capsule",  "cone",
     "torus",  "circle",    "rectangle", "polygon", "star",   "arc",      "extrude",  "revolve",
     "join",   "meet",      "carve",     "invert",  "offset", "shell",    "elongate", "waves",
-    "place",  "mirror",    "repeat",    "around",  "twist"};
+    "damp",   "place",     "mirror",    "repeat",  "around", "twist"};
 
 /// How a smooth operation goes over from one part to the other.
 enum class Profile {
@@ -188,6 +189,8 @@ Field shell(double thickness, Field part);
 Field elongate(const Vec3d& size, Field part);
 /// Waves in its surface: `height` times a product of sines along x, y and z, `length` meters each.
 Field waves(double height, double length, Field part);
+/// Its value times a factor of at most 1: the same surface, marched in shorter steps.
+Field damp(double factor, Field part);
 
 // Space.
 

@@ -73,6 +73,8 @@ struct FieldBudget {
   double relaxation = 1.3;  ///< factor of a step of FieldMethod::relaxed
   double increment = 0.02;  ///< meters: a step of FieldMethod::fixed
   int refinement = 4;       ///< steps of Newton's method at the hit
+  bool pruning = true;      ///< evaluate only what can matter where lanes are; the same bits
+  bool cones = true;        ///< lead neighboring lanes together while they are in the open
 };
 
 struct TextureBudget {

@@ -26,6 +26,8 @@ struct LaneBatch {
   bool any_limit = false;
   alignas(64) Number limit[capacity];  ///< with any_limit: only surfaces before this t matter
 
+  bool ending_only = false;  ///< how lanes end matters and where, but not the surface's normal
+
   /// Adds lane i of another batch.
   void take(const LaneBatch& from, std::size_t i) {
     x[size] = from.x[i];
@@ -86,6 +88,11 @@ struct HitBatch {
   /// Of curved faces: `share` of another material is mixed in.
   alignas(64) std::uint32_t other[capacity];
   alignas(64) float share[capacity];
+  alignas(64) bool inside[capacity];  ///< the lane came from inside of what it met
+  /// Of fields: how often they were evaluated for the lane alone, and the least distance met.
+  alignas(64) std::uint32_t evaluations[capacity];
+  alignas(64) float least[capacity];
+  std::uint64_t shared_evaluations;  ///< for several lanes together
 };
 
 }  // namespace photonlane

@@ -14,6 +14,7 @@ struct Tally {
   std::uint64_t shadow_lanes = 0;     ///< toward lights and over half spaces
   std::uint64_t bounces = 0;          ///< from wet floors
   std::uint64_t secondary_steps = 0;  ///< of both
+  std::uint64_t evaluations = 0;      ///< of fields, at one place each, for all lanes
 
   double steps_per_lane() const {
     return lanes == 0 ? 0 : static_cast<double>(steps) / static_cast<double>(lanes);
@@ -27,6 +28,7 @@ struct Tally {
     shadow_lanes += other.shadow_lanes;
     bounces += other.bounces;
     secondary_steps += other.secondary_steps;
+    evaluations += other.evaluations;
     return *this;
   }
   bool operator==(const Tally&) const = default;

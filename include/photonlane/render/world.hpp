@@ -27,7 +27,9 @@ struct CompiledRoom {
   double cell_size = 1;
   std::shared_ptr<const CellSolid> cells;
   bool fields_only = false;  ///< cells are of an empty map that lanes do not ask
-  std::vector<std::shared_ptr<const CompiledField>> fields;
+  std::shared_ptr<const CompiledField>
+      field;  ///< all of its fields joined to march through, or none
+  std::shared_ptr<const CompiledField> near_field;  ///< the same with the fields' own values
   std::vector<Sprite> sprites;
 };
 
