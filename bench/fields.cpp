@@ -47,16 +47,18 @@ Field court() {
   return join(std::move(parts));
 }
 
-/// `count` balls and boxes scattered over a court, as large together as fewer are.
-Field scattered_shapes(int count) {
+/// `count` balls and boxes scattered over a court: one that is as large for all of them, which are
+/// smaller the more they are, or one that is larger the more they are.
+Field scattered_shapes(int count, bool grows) {
   std::vector<Field> parts{field::plane({0, 0, 1}, 0)};
-  const double size = 0.55 * std::cbrt(30.0 / count);
+  const double size = grows ? 0.55 : 0.55 * std::cbrt(30.0 / count);
+  const double side = grows ? 10 * std::sqrt(count / 30.0) : 10;
   for (int i = 0; i < count; ++i) {
     const auto chance = [&](std::uint32_t which) {
       return static_cast<double>(
           random_uniform({.pixel = static_cast<std::uint32_t>(i), .sample = 7}, which));
     };
-    const Vec3d place(10 * chance(0) - 5, 10 * chance(1) - 5, 0.2 + 2.4 * chance(2));
+    const Vec3d place(side * (chance(0) - 0.5), side * (chance(1) - 0.5), 0.2 + 2.4 * chance(2));
     parts.push_back(field::place(place, i % 2 == 0
                                             ? field::sphere(size)
                                             : field::box(Vec3d::Constant(1.5 * size), 0.1 * size)));
@@ -161,13 +163,14 @@ void race_court(const std::string& name, std::vector<Race>& races) {
   }
 }
 
-void race_scattered(const std::string& name, std::vector<Race>& races) {
+void race_scattered(const std::string& name, bool grows, std::vector<Race>& races) {
   const Camera camera = Camera::look_at({7, -6, 4}, {0, 0, 0.8}, 0.6);
   Budget budget{.frame = {width, height, 1}};
   budget.far_limit = 100;
   budget.light.corners = Corners::none;
   std::vector<World> worlds;
-  for (const int count : {30, 300, 3000}) worlds.push_back(compile(lit(scattered_shapes(count))));
+  for (const int count : {30, 300, 3000})
+    worlds.push_back(compile(lit(scattered_shapes(count, grows))));
   std::vector<Runner> runners;
   std::vector<double> asked(worlds.size());
   for (std::size_t i = 0; i < worlds.size(); ++i) {
@@ -192,10 +195,13 @@ void race_scattered(const std::string& name, std::vector<Race>& races) {
 
 void race_fields(const std::string& wanted, std::vector<Race>& races) {
   const auto run = [&](const std::string& name, const auto& work) {
-    if (name.find(wanted) != std::string::npos) work(name, races);
+    if (name.find(wanted) != std::string::npos) work(name);
   };
-  run("field of 30 shapes", race_court);
-  run("field of scattered shapes", race_scattered);
+  run("field of 30 shapes", [&](const std::string& name) { race_court(name, races); });
+  run("field of scattered shapes, the same in all",
+      [&](const std::string& name) { race_scattered(name, false, races); });
+  run("field of scattered shapes, as large",
+      [&](const std::string& name) { race_scattered(name, true, races); });
 }
 
 }  // namespace photonlane::bench

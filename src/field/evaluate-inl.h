@@ -48,6 +48,7 @@ class Machine {
   T& point(std::size_t reg, std::size_t axis, std::size_t j) { return points_[reg][axis][j]; }
   const T& value(std::size_t j) const { return values_[tape_.result][j]; }
   const T& value_at(std::size_t reg, std::size_t j) const { return values_[reg][j]; }
+  void set_value(std::size_t reg, std::size_t j, const T& value) { values_[reg][j] = value; }
 
   void run(std::span<const Tape::Instruction> instructions, const ActiveVectors& active) {
     for (const Tape::Instruction& one : instructions) step(one, active);

@@ -4,6 +4,8 @@
 #include <cmath>
 #include <limits>
 
+#include "field/lane_order.hpp"
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "field/field_kernel.cpp"
 #include <hwy/foreach_target.h>
@@ -130,17 +132,23 @@ class March {
   using M = hn::Mask<D>;
   using Lanes = LaneBatch<Number>;
   static constexpr std::size_t capacity = Lanes::capacity;
-  /// Lanes whose way is cut into the same slices.
+  /// Most lanes whose way is cut into the same slices, most such parts at once, and most slices.
   static constexpr std::size_t part_lanes = 64;
-  static constexpr std::size_t parts = capacity / part_lanes;
-  static constexpr std::size_t slices = Regions<D>::most / parts;
+  static constexpr std::size_t parts = 4;
+  static constexpr std::size_t slices = 32;
   /// Lanes that are led a part of their way together.
   static constexpr std::size_t group_lanes = 4;
   static constexpr std::size_t groups = part_lanes / group_lanes;
 
  public:
-  March(const Tape& tape, const Lanes& lanes, const FieldBudget& budget)
-      : machine_(tape), regions_(tape), tape_(tape), lanes_(lanes), budget_(budget) {
+  /// `clusters`: every 16 lanes start near one another, but not all do.
+  March(const Tape& tape, const Lanes& lanes, const FieldBudget& budget, bool clusters)
+      : machine_(tape),
+        regions_(tape),
+        tape_(tape),
+        lanes_(lanes),
+        budget_(budget),
+        clusters_(clusters) {
     const auto set = [](double value) { return hn::Set(D(), static_cast<Number>(value)); };
     most_steps_ = set(static_cast<double>(budget.steps));
     tolerance_ = set(budget.tolerance);
@@ -150,23 +158,49 @@ class March {
   }
 
   void run(HitBatch<Number>& hits) {
-    const std::size_t width = hn::Lanes(D());
     hits.shared_evaluations = 0;
     enter();
+    if (!clusters_) {
+      set_parts(0, 2, part_lanes);
+      run_parts(hits);
+      return;
+    }
+    constexpr std::size_t at_once = parts * cluster_lanes;
+    for (std::size_t first = 0; first < lanes_.size; first += at_once) {
+      set_parts(first, parts, cluster_lanes);
+      run_parts(hits);
+    }
+  }
+
+ private:
+  void set_parts(std::size_t first, std::size_t count, std::size_t lanes) {
+    parts_first_ = first;
+    lanes_a_part_ = lanes;
+    part_count_ = 0;
+    while (part_count_ < count && first + part_count_ * lanes < lanes_.size) ++part_count_;
+    slice_count_ = std::min(slices, Regions<D>::most / count);
+  }
+  std::size_t part_begin(std::size_t part) const { return parts_first_ + part * lanes_a_part_; }
+  std::size_t part_end(std::size_t part) const {
+    return std::min(parts_first_ + (part + 1) * lanes_a_part_, lanes_.size);
+  }
+
+  void run_parts(HitBatch<Number>& hits) {
+    const std::size_t width = hn::Lanes(D());
+    for (Way& way : ways_) way.count = 0;
     slice(hits);
-    for (std::size_t part = 0; part * part_lanes < lanes_.size; ++part) {
+    for (std::size_t part = 0; part < part_count_; ++part) {
       part_ = part;
       if (budget_.cones && budget_.method != FieldMethod::fixed && same_start(part))
         lead(part, hits);
       // A block of wide vectors is no larger than a part.
       static_assert(block_vectors * hn::MaxLanes(D()) <= part_lanes);
-      for (first_ = part * part_lanes; first_ < part_end(part); first_ += block_vectors * width) {
+      for (first_ = part_begin(part); first_ < part_end(part); first_ += block_vectors * width) {
         march(hits);
       }
     }
   }
 
- private:
   /// Where the lanes enter the field's bounds and where they leave them.
   void enter() {
     const D d;
@@ -210,19 +244,19 @@ class March {
     if (!budget_.pruning) return;
     // Few slices of the whole way first, to find where there is anything to meet.
     typename Regions<D>::Balls balls;
-    for (std::size_t part = 0; part < parts; ++part) cut(part, slices / 2, balls);
+    for (std::size_t part = 0; part < part_count_; ++part) cut(part, slice_count_ / 2, balls);
     if (balls.count == 0) return;
     Regions<D> coarse(tape_);
     coarse.find(machine_, tape_.instructions, balls);
     hits.shared_evaluations += balls.count;
     std::uint64_t matter = 0;
-    for (std::size_t part = 0; part < parts; ++part) matter |= narrow(part, coarse);
+    for (std::size_t part = 0; part < part_count_; ++part) matter |= narrow(part, coarse);
     balls.count = 0;
-    for (std::size_t part = 0; part < parts; ++part) cut(part, slices, balls);
+    for (std::size_t part = 0; part < part_count_; ++part) cut(part, slice_count_, balls);
     if (balls.count == 0) return;
     regions_.find(machine_, coarse.within(matter), balls);
     hits.shared_evaluations += balls.count;
-    for (std::size_t part = 0; part < parts; ++part) narrow(part, regions_);
+    for (std::size_t part = 0; part < part_count_; ++part) narrow(part, regions_);
   }
   /// Where no lane can meet anything before some slice, or after it, none has to look. Which balls
   /// are left.
@@ -235,7 +269,7 @@ class March {
     if (budget_.method != FieldMethod::fixed) {
       while (first < way.count && regions.empty(way.first_ball + first)) ++first;
       while (last > first && regions.empty(way.first_ball + last - 1)) --last;
-      for (std::size_t i = part * part_lanes; i < part_end(part); ++i) {
+      for (std::size_t i = part_begin(part); i < part_end(part); ++i) {
         if (!goes(i)) continue;
         if (first > 0) near_[i] = std::max(near_[i], way.edge[first]);
         if (last < way.count) far_[i] = std::min(far_[i], way.edge[last]);
@@ -245,17 +279,13 @@ class March {
     if (first == last) return 0;
     return ((std::uint64_t{2} << (last - 1 - first)) - 1) << (way.first_ball + first);
   }
-  std::size_t part_end(std::size_t part) const {
-    return std::min((part + 1) * part_lanes, lanes_.size);
-  }
-
   void cut(std::size_t part, std::size_t count, typename Regions<D>::Balls& balls) {
     Way& way = ways_[part];
     way.count = 0;
 
     Number least = std::numeric_limits<Number>::infinity();
     Number most = -least;
-    for (std::size_t i = part * part_lanes; i < part_end(part); ++i) {
+    for (std::size_t i = part_begin(part); i < part_end(part); ++i) {
       least = std::min(least, near_[i]);
       most = std::max(most, far_[i]);
     }
@@ -326,7 +356,7 @@ class March {
     for (int row = 0; row < 6; ++row) {
       V low = infinite;
       V high = hn::Neg(infinite);
-      for (std::size_t i = part * part_lanes; i < part_end(part); i += width) {
+      for (std::size_t i = part_begin(part); i < part_end(part); i += width) {
         const M goes = goes_at(i);
         const V value = hn::Load(d, rows_[row] + i);
         low = hn::Min(low, hn::IfThenElse(goes, value, infinite));
@@ -339,7 +369,7 @@ class March {
   }
   /// Lanes that start at different places are on surfaces: there is no emptiness around them.
   bool same_start(std::size_t part) const {
-    const std::size_t first = part * part_lanes;
+    const std::size_t first = part_begin(part);
     bool same = true;
     for (std::size_t i = first; i < part_end(part); ++i) {
       same &= lanes_.x[i] == lanes_.x[first] && lanes_.y[i] == lanes_.y[first] &&
@@ -375,7 +405,7 @@ class March {
     Groups g;
     // The least and the most of every `group_lanes` in a row, at each lane; those at the first of
     // a group are taken.
-    const std::size_t begin = part * part_lanes;
+    const std::size_t begin = part_begin(part);
     const std::size_t past = part_end(part);
     HWY_ALIGN Number kept[part_lanes + hn::MaxLanes(D())];
     HWY_ALIGN Number found[part_lanes];
@@ -426,9 +456,9 @@ class March {
     for (std::size_t first = 0; first < g.count; first += most) {
       lead_groups(part, g, first, (std::min(most, g.count - first) + width - 1) / width, hits);
     }
-    for (std::size_t i = part * part_lanes; i < part_end(part); ++i) {
+    for (std::size_t i = part_begin(part); i < part_end(part); ++i) {
       if (!goes(i)) continue;
-      near_[i] = std::max(near_[i], g.t[(i - part * part_lanes) / group_lanes]);
+      near_[i] = std::max(near_[i], g.t[(i - begin) / group_lanes]);
       if (near_[i] > far_[i]) end(i);
     }
   }
@@ -503,7 +533,7 @@ class March {
   void march(HitBatch<Number>& hits) {
     const D d;
     const std::size_t width = hn::Lanes(d);
-    const std::size_t count = std::min(block_vectors * width, lanes_.size - first_);
+    const std::size_t count = std::min(block_vectors * width, part_end(part_) - first_);
     const std::size_t vectors = (count + width - 1) / width;
     const V zero = hn::Zero(d);
     for (std::size_t j = 0; j < vectors; ++j) {
@@ -841,6 +871,11 @@ class March {
   const Number* rows_[6] = {lanes_.x,           lanes_.y,           lanes_.z,
                             lanes_.direction_x, lanes_.direction_y, lanes_.direction_z};
   Way ways_[parts];
+  const bool clusters_;
+  std::size_t parts_first_ = 0;
+  std::size_t lanes_a_part_ = part_lanes;
+  std::size_t part_count_ = 0;
+  std::size_t slice_count_ = slices;
   std::size_t part_ = 0;
   std::size_t slice_ = 0;
   // Of the block on its way.
@@ -856,7 +891,15 @@ class March {
 template <class Number>
 void MarchAll(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
               HitBatch<Number>& hits) {
-  March<hn::ScalableTag<Number>>(tape, lanes, budget).run(hits);
+  using D = hn::ScalableTag<Number>;
+  LaneOrder<Number> order(lanes);
+  if (!budget.pruning || !order.worth_it()) {
+    March<D>(tape, lanes, budget, false).run(hits);
+    return;
+  }
+  HitBatch<Number> own;
+  March<D>(tape, order.lanes(), budget, true).run(own);
+  order.give_back(own, hits);
 }
 
 #define PHOTONLANE_FIELD_FOR(Number, Name)                                                      \

@@ -3,6 +3,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <memory>
+#include <utility>
 #include <vector>
 
 #include "field/tape.hpp"
@@ -10,38 +11,62 @@
 namespace photonlane {
 
 /// Memory of Regions, kept by each thread for the next ones, since regions are found for every
-/// batch of lanes.
+/// batch of lanes. Its functions are compiled once, for every machine: what kernels for some
+/// machines make of a container must not be shared with others.
 struct RegionStore {
   struct Part {
     std::size_t from, to;    ///< balls
     std::size_t begin, end;  ///< of `instructions`
   };
+  /// Memory for one crowd.
+  struct Crowd {
+    std::vector<double> values;
+    std::vector<std::pair<double, std::uint32_t>> order;
+  };
+
   std::vector<std::uint64_t> live, drop_first, drop_second;  ///< bits: balls
   std::vector<std::uint32_t> kept;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> passed;  ///< begin and end of groups
   std::vector<Part> parts;
   std::vector<Tape::Instruction> instructions;
+  std::vector<std::unique_ptr<Crowd>> crowds;  ///< by how deep they are within one another
+  std::size_t crowd_depth = 0;
+  /// Of sharp joins, by instruction: which record. A record holds `join_size` numbers.
+  std::vector<std::uint32_t> joins;
+  std::size_t join_count = 0;
+  std::size_t join_size = 0;
+  std::vector<double> join_values;
+  std::vector<std::uint64_t> join_sounds;
+
+  /// For regions of so many instructions.
+  void start(std::size_t count);
+  void keep(std::uint32_t instruction);
+  /// Kept ones were found from the last to the first.
+  void turn_kept();
+  void add(const Tape::Instruction& instruction);
+  void add(const Part& part);
+  void pass(std::uint32_t begin, std::uint32_t end);
+  void sort_passed(std::size_t from);
+  double* next_join(std::uint64_t sound);
+  const double* join(std::size_t which) const { return join_values.data() + which * join_size; }
+  std::uint64_t join_sound(std::size_t which) const { return join_sounds[which]; }
+  /// Memory of a crowd within those that are held: `values` numbers, and an order of `groups`.
+  Crowd& hold_crowd(std::size_t values, std::size_t groups);
+  void sort(Crowd& crowd);
+  void let_crowd_go() { --crowd_depth; }
 
   /// One that nobody else uses. Fields may ask fields.
   class Lent {
    public:
-    Lent() {
-      std::vector<std::unique_ptr<RegionStore>>& free = pool();
-      if (free.empty()) free.push_back(std::make_unique<RegionStore>());
-      store_ = std::move(free.back());
-      free.pop_back();
-    }
+    Lent();
     Lent(const Lent&) = delete;
     Lent& operator=(const Lent&) = delete;
-    ~Lent() { pool().push_back(std::move(store_)); }
+    ~Lent();
     RegionStore& operator*() const { return *store_; }
-    RegionStore* operator->() const { return store_.get(); }
+    RegionStore* operator->() const { return store_; }
 
    private:
-    static std::vector<std::unique_ptr<RegionStore>>& pool() {
-      static thread_local std::vector<std::unique_ptr<RegionStore>> stores;
-      return stores;
-    }
-    std::unique_ptr<RegionStore> store_;
+    RegionStore* store_;
   };
 };
 

@@ -57,12 +57,12 @@ class Regions {
   void find(Machine<D, Plain<D>>& machine, std::span<const Tape::Instruction> instructions_before,
             const Balls& balls) {
     source_ = instructions_before;
-    const std::size_t instructions = source_.size();
-    store_->drop_first.assign(instructions, 0);
-    store_->drop_second.assign(instructions, 0);
-    store_->live.resize(instructions);
+    crowds_ = {};
+    if (source_.data() == tape_.instructions.data()) crowds_ = tape_.crowds;
+    store_->start(source_.size());
     const D d;
     const std::size_t width = block_vectors * hn::Lanes(d);
+    blocks_ = (balls.count + width - 1) / width;
     for (std::size_t first = 0; first < balls.count; first += width) {
       ask(machine, balls, first);
     }
@@ -92,7 +92,7 @@ class Regions {
     for (const std::uint32_t i : store_->kept) gather(i, range);
     const RegionStore::Part part{from, to, begin, store_->instructions.size()};
     if (run_last_[first] == to) run = part;
-    store_->parts.push_back(part);
+    store_->add(part);
     return instructions_of(part);
   }
 
@@ -121,31 +121,15 @@ class Regions {
     load(balls.radius, [&](std::size_t j, V v) {
       radius_[j] = hn::Mul(v, hn::Set(d, static_cast<Number>(1.002)));
     });
-    // What is not sound changes by more than it should within the ball: copies that are swapped.
+    first_ = first;
+    asked_ = (std::uint64_t{2} << (active.count * lanes - 1)) - 1;
+    passed_before_ = store_->passed.size();
+    store_->join_count = 0;
+    store_->join_size = 3 * block_vectors * lanes;
     sound_points_[0] = ~std::uint64_t{0};
-    for (std::size_t i = 0; i < source_.size(); ++i) {
-      const Tape::Instruction& one = source_[i];
-      std::uint64_t sound = 0;
-      if (is_pair(one.op)) {
-        sound = sound_values_[one.a] & sound_values_[one.b];
-        find_losers(machine, i, active, sound, first);
-        if (one.whole != Tape::no_register) sound |= sound_points_[one.whole];
-        sound_values_[one.out] = sound;
-      } else if (reads_value(one.op)) {
-        sound = sound_values_[one.a];
-        if (reads_point_second(one.op)) sound &= sound_points_[one.b];
-        if (one.whole != Tape::no_register) sound = sound_points_[one.whole];
-        sound_values_[one.out] = sound;
-      } else {
-        sound = sound_points_[one.a];
-        if (!writes_point(one.op)) {
-          sound_values_[one.out] = sound;
-        } else {
-          sound_points_[one.out] = sound & ~breaks(machine, one, active);
-        }
-      }
-      machine.step(one, active);
-    }
+    ask_from(machine, 0, static_cast<std::uint32_t>(source_.size()), active);
+    store_->sort_passed(passed_before_);
+    find_join_losers(active, first);
     std::uint64_t bits = 0;
     for (std::size_t j = 0; j < active.count; ++j) {
       const V size = hn::Abs(machine.value(j).v);
@@ -156,6 +140,123 @@ class Regions {
     empty_ |= bits << first;
   }
 
+  /// Evaluates the instructions from `begin` to `end`, and what can be left out of them.
+  void ask_from(Machine<D, Plain<D>>& machine, std::uint32_t begin, std::uint32_t end,
+                const ActiveVectors& active) {
+    std::size_t crowd = 0;
+    // The crowd whose group this is may begin at the same place.
+    while (crowd < crowds_.size() && (crowds_[crowd].begin < begin || crowds_[crowd].end > end)) {
+      ++crowd;
+    }
+    for (std::uint32_t i = begin; i < end; ++i) {
+      while (crowd < crowds_.size() && crowds_[crowd].begin < i) ++crowd;
+      if (crowd < crowds_.size() && crowds_[crowd].begin == i) {
+        ask_crowd(machine, crowds_[crowd], active);
+        i = crowds_[crowd].end - 1;
+        continue;
+      }
+      ask_one(machine, i, active);
+    }
+  }
+
+  /// Groups of a crowd, the nearest ones first; those that lose everywhere are passed over.
+  void ask_crowd(Machine<D, Plain<D>>& machine, const Tape::Crowd& crowd,
+                 const ActiveVectors& active) {
+    const D d;
+    const std::size_t lanes = hn::Lanes(d);
+    const std::size_t count = crowd.last_group - crowd.first_group;
+    // All that are active take part: they come first.
+    const auto group = [&](std::size_t g) -> const Tape::Group& {
+      return tape_.groups[crowd.first_group + g];
+    };
+    // Which values groups cannot be below, at the middles of the balls; then what they are.
+    const std::size_t per_group = block_vectors * lanes;
+    RegionStore::Crowd& memory = store_->hold_crowd(count * per_group, count);
+    Number* values = reinterpret_cast<Number*>(memory.values.data());
+    for (std::size_t g = 0; g < count; ++g) {
+      const Tape::Group& one = group(g);
+      const V share = hn::Set(d, static_cast<Number>(0.999 / one.looseness));
+      V least = hn::Inf(d);
+      for (std::size_t j = 0; j < active.count; ++j) {
+        V square = hn::Zero(d);
+        for (std::size_t axis = 0; axis < 3; ++axis) {
+          const V place = machine.point(one.point, axis, j).v;
+          const auto to = static_cast<Eigen::Index>(axis);
+          const V under = hn::Sub(hn::Set(d, static_cast<Number>(one.bounds.low[to])), place);
+          const V over = hn::Sub(place, hn::Set(d, static_cast<Number>(one.bounds.high[to])));
+          const V out = hn::Max(hn::Max(under, over), hn::Zero(d));
+          square = hn::Add(square, hn::Mul(out, out));
+        }
+        const V value = hn::Mul(hn::Sqrt(square), share);
+        hn::StoreU(value, d, values + g * per_group + j * lanes);
+        least = hn::Min(least, value);
+      }
+      memory.order[g] = {static_cast<double>(hn::GetLane(hn::MinOfLanes(d, least))),
+                         static_cast<std::uint32_t>(g)};
+    }
+    store_->sort(memory);
+    const std::uint64_t all = sound_points_[group(0).point];
+    V best[block_vectors];
+    for (V& v : best) v = hn::Inf(d);
+    for (std::size_t n = 0; n < count; ++n) {
+      const std::size_t g = memory.order[n].second;
+      const Tape::Group& one = group(g);
+      Number* own = values + g * per_group;
+      bool lost = one.end > one.begin && (all & asked_) == asked_;
+      for (std::size_t j = 0; lost && j < active.count; ++j) {
+        const V gap = hn::Mul(radius_[j], hn::Set(d, static_cast<Number>(2.01 * one.reach)));
+        lost = hn::AllTrue(d, hn::Gt(hn::LoadU(d, own + j * lanes), hn::Add(best[j], gap)));
+      }
+      if (lost) {
+        // It can be anything that loses.
+        for (std::size_t j = 0; j < active.count; ++j) {
+          hn::StoreU(hn::Set(d, Number(1e30)), d, own + j * lanes);
+        }
+        store_->pass(one.begin, one.end);
+        continue;
+      }
+      ask_from(machine, one.begin, one.end, active);
+      for (std::size_t j = 0; j < active.count; ++j) {
+        const V value = machine.value_at(one.value, j).v;
+        hn::StoreU(value, d, own + j * lanes);
+        best[j] = hn::Min(best[j], value);
+      }
+    }
+    for (std::size_t g = 0; g < count; ++g) {
+      const Tape::Group& one = group(g);
+      for (std::size_t j = 0; j < active.count; ++j) {
+        machine.set_value(one.value, j, Plain<D>(hn::LoadU(d, values + g * per_group + j * lanes)));
+      }
+      sound_values_[one.value] = all;
+      if (one.join != Tape::no_join) ask_one(machine, one.join, active);
+    }
+    store_->let_crowd_go();
+  }
+
+  void ask_one(Machine<D, Plain<D>>& machine, std::uint32_t i, const ActiveVectors& active) {
+    const Tape::Instruction& one = source_[i];
+    std::uint64_t sound = 0;
+    if (is_pair(one.op)) {
+      sound = sound_values_[one.a] & sound_values_[one.b];
+      find_losers(machine, i, active, sound, first_);
+      if (one.whole != Tape::no_register) sound |= sound_points_[one.whole];
+      sound_values_[one.out] = sound;
+    } else if (reads_value(one.op)) {
+      sound = sound_values_[one.a];
+      if (reads_point_second(one.op)) sound &= sound_points_[one.b];
+      if (one.whole != Tape::no_register) sound = sound_points_[one.whole];
+      sound_values_[one.out] = sound;
+    } else {
+      sound = sound_points_[one.a];
+      if (!writes_point(one.op)) {
+        sound_values_[one.out] = sound;
+      } else {
+        sound_points_[one.out] = sound & ~breaks(machine, one, active);
+      }
+    }
+    machine.step(one, active);
+  }
+
   /// Of a join's two, in which balls one can be left out.
   void find_losers(const Machine<D, Plain<D>>& machine, std::size_t i, const ActiveVectors& active,
                    std::uint64_t sound, std::size_t first) {
@@ -164,17 +265,31 @@ class Regions {
     const Number* c = tape_.constants_as<Number>() + one.constants;
     const int sort = pair_sort(one.op);
     const int seam = pair_seam(one.op);
+    const std::size_t lanes = hn::Lanes(d);
     std::uint64_t drop_first = 0;
     std::uint64_t drop_second = 0;
+    Number* record = nullptr;
+    if (sort == 0 && seam == 0) {
+      store_->joins[i] = static_cast<std::uint32_t>(store_->join_count);
+      record = reinterpret_cast<Number*>(store_->next_join(sound));
+    }
     for (std::size_t j = 0; j < active.count; ++j) {
       // All three are the lesser of two, of values or of what is left of them inside out.
       const V a = sort == 0 ? machine.value_at(one.a, j).v : hn::Neg(machine.value_at(one.a, j).v);
       const V b = sort == 1 ? hn::Neg(machine.value_at(one.b, j).v) : machine.value_at(one.b, j).v;
       const V reach_a = hn::Mul(radius_[j], hn::Set(d, static_cast<Number>(one.reach_a)));
       const V reach_b = hn::Mul(radius_[j], hn::Set(d, static_cast<Number>(one.reach_b)));
-      V gap = hn::Add(reach_a, reach_b);
-      gap = hn::Add(
-          gap, hn::Mul(hn::Add(hn::Abs(a), hn::Abs(b)), hn::Set(d, static_cast<Number>(1e-5))));
+      const V more =
+          hn::Mul(hn::Add(hn::Abs(a), hn::Abs(b)), hn::Set(d, static_cast<Number>(1e-5)));
+      if (record != nullptr) {
+        // Joins within joins are looked at from the end, by what is the least of all.
+        hn::StoreU(hn::Sub(hn::Sub(a, reach_a), more), d, record + j * lanes);
+        hn::StoreU(hn::Sub(hn::Sub(b, reach_b), more), d, record + (block_vectors + j) * lanes);
+        hn::StoreU(hn::Min(hn::Add(a, reach_a), hn::Add(b, reach_b)), d,
+                   record + (2 * block_vectors + j) * lanes);
+        continue;
+      }
+      V gap = hn::Add(hn::Add(reach_a, reach_b), more);
       if (seam == 1) gap = hn::Add(gap, hn::Set(d, c[0]));
       M first_loses = hn::Gt(hn::Sub(a, b), gap);
       M second_loses = hn::Gt(hn::Sub(b, a), gap);
@@ -183,11 +298,70 @@ class Regions {
         first_loses = hn::And(first_loses, hn::Gt(hn::Sub(a, reach_a), radius));
         second_loses = hn::And(second_loses, hn::Gt(hn::Sub(b, reach_b), radius));
       }
-      drop_first |= MaskBits(d, first_loses) << (j * hn::Lanes(d));
-      drop_second |= MaskBits(d, second_loses) << (j * hn::Lanes(d));
+      drop_first |= MaskBits(d, first_loses) << (j * lanes);
+      drop_second |= MaskBits(d, second_loses) << (j * lanes);
     }
     store_->drop_first[i] |= (drop_first & sound) << first;
     store_->drop_second[i] |= (drop_second & sound) << first;
+  }
+
+  /// From the end of the tape to its start: what is above the least of a join, and of the joins it
+  /// is in, is left out of it.
+  void find_join_losers(const ActiveVectors& active, std::size_t first) {
+    const D d;
+    const std::size_t lanes = hn::Lanes(d);
+    RegionStore& store = *store_;
+    std::uint8_t known[Tape::most_registers] = {};
+    V most[Tape::most_registers][block_vectors];
+    const auto allow = [&](std::uint8_t reg, const V* values) {
+      for (std::size_t j = 0; j < active.count; ++j) {
+        most[reg][j] = known[reg] != 0 ? hn::Max(most[reg][j], values[j]) : values[j];
+      }
+      known[reg] = 1;
+    };
+    V any[block_vectors];
+    for (V& v : any) v = hn::Inf(d);
+    std::size_t passed = store.passed.size();
+    for (std::size_t i = source_.size(); i-- > 0;) {
+      while (passed > passed_before_ && i < store.passed[passed - 1].first) --passed;
+      if (passed > passed_before_ && i < store.passed[passed - 1].second) {
+        i = store.passed[passed - 1].first;
+        continue;
+      }
+      const Tape::Instruction& one = source_[i];
+      if (!reads_value(one.op)) continue;
+      V limit[block_vectors];
+      for (std::size_t j = 0; j < active.count; ++j) {
+        limit[j] = known[one.out] != 0 ? most[one.out][j] : any[j];
+      }
+      known[one.out] = 0;
+      if (one.op == TapeOp::move) {
+        allow(one.a, limit);
+      } else if (one.op != TapeOp::join) {
+        allow(one.a, any);
+        if (is_pair(one.op)) allow(one.b, any);
+      } else {
+        const std::uint32_t which = store.joins[i];
+        const Number* record = reinterpret_cast<const Number*>(store.join(which));
+        std::uint64_t drop_first = 0;
+        std::uint64_t drop_second = 0;
+        for (std::size_t j = 0; j < active.count; ++j) {
+          limit[j] = hn::Min(limit[j], hn::LoadU(d, record + (2 * block_vectors + j) * lanes));
+          drop_first |= MaskBits(d, hn::Gt(hn::LoadU(d, record + j * lanes), limit[j]))
+                        << (j * lanes);
+          drop_second |=
+              MaskBits(d, hn::Gt(hn::LoadU(d, record + (block_vectors + j) * lanes), limit[j]))
+              << (j * lanes);
+        }
+        const std::uint64_t sound = store.join_sound(which);
+        store.drop_first[i] |= (drop_first & sound) << first;
+        store.drop_second[i] |= (drop_second & sound) << first;
+        // Within what is not sound nothing is known.
+        const bool all = (sound & asked_) == asked_;
+        allow(one.a, all ? limit : any);
+        allow(one.b, all ? limit : any);
+      }
+    }
   }
 
   /// In which balls a point that is written jumps, or is stretched by more than was said.
@@ -239,11 +413,21 @@ class Regions {
     const std::uint64_t all = (std::uint64_t{2} << (count - 1)) - 1;
     std::uint64_t values[Tape::most_registers] = {};
     values[tape_.result] = all;
-    store.kept.clear();
-    store.parts.clear();
-    store.instructions.clear();
     std::uint64_t changes = 0;
+    store.sort_passed(0);
+    std::size_t passed = store.passed.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
+      while (passed > 0 && i < store.passed[passed - 1].first) --passed;
+      if (passed > 0 && i < store.passed[passed - 1].second) {
+        // Only where it was passed over in every ball.
+        const auto range = store.passed[passed - 1];
+        std::size_t times = 0;
+        for (std::size_t k = passed; k-- > 0 && store.passed[k] == range;) ++times;
+        if (times == blocks_) {
+          i = range.first;
+          continue;
+        }
+      }
       const Tape::Instruction& one = source_[i];
       const bool point = writes_point(one.op);
       std::uint64_t& out = point ? points_needed_[one.out] : values[one.out];
@@ -251,7 +435,7 @@ class Regions {
       store.live[i] = live;
       if (live == 0) continue;
       out = 0;
-      store.kept.push_back(static_cast<std::uint32_t>(i));
+      store.keep(static_cast<std::uint32_t>(i));
       changes |= live ^ live >> 1;
       if (is_pair(one.op)) {
         const std::uint64_t first = live & ~store.drop_first[i];
@@ -267,7 +451,7 @@ class Regions {
       }
     }
     points_needed_[0] = 0;
-    std::reverse(store.kept.begin(), store.kept.end());
+    store.turn_kept();
     // Balls in which the same matters make a run.
     for (std::size_t k = 0; k < count; ++k) {
       runs_[k].from = most;
@@ -294,11 +478,16 @@ class Regions {
         one.a = from;
       }
     }
-    store.instructions.push_back(one);
+    store.add(one);
   }
 
   const Tape& tape_;
   std::span<const Tape::Instruction> source_;
+  std::span<const Tape::Crowd> crowds_;
+  std::size_t first_ = 0;  ///< ball of the block that is asked
+  std::size_t blocks_ = 1;
+  std::uint64_t asked_ = 0;  ///< bits of the block's balls
+  std::size_t passed_before_ = 0;
   RegionStore::Lent store_;
   V radius_[block_vectors];
   std::uint64_t empty_ = 0;

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <initializer_list>
 #include <limits>
+#include <span>
 #include <string>
 #include <unordered_map>
 #include <utility>
@@ -268,12 +269,15 @@ class TapeMaker {
       }
     }
     std::vector<std::uint8_t> in(count, Tape::no_register);
+    // Where a step's instruction is, or the next one's.
+    std::vector<std::uint32_t> instruction(count + 1, 0);
     std::vector<bool> used_points(Tape::most_registers + 1, false);
     std::vector<bool> used_values(Tape::most_registers + 1, false);
     in[0] = 0;
     used_points[0] = true;
     const auto is_point = [&](int i) { return i == 0 || writes_point(steps_[i].op); };
     for (int i = 1; i < count; ++i) {
+      instruction[i] = static_cast<std::uint32_t>(tape_.instructions.size());
       if (last[i] < 0) continue;
       const Step& step = steps_[i];
       for (const int input : {step.a, step.b, step.whole}) {
@@ -294,6 +298,21 @@ class TapeMaker {
                                     step.shift});
     }
     tape_.result = in[result];
+    instruction[count] = static_cast<std::uint32_t>(tape_.instructions.size());
+    for (std::size_t g = 0; g < groups_.size(); ++g) {
+      Tape::Group group = groups_[g];
+      group.begin = instruction[group.begin];
+      group.end = instruction[group.end];
+      if (group.join != Tape::no_join) group.join = instruction[group.join];
+      group.point = in[group_points_[g]];
+      group.value = in[group_values_[g]];
+      tape_.groups.push_back(group);
+    }
+    for (Tape::Crowd crowd : crowds_) {
+      crowd.begin = instruction[crowd.begin];
+      crowd.end = instruction[crowd.end];
+      tape_.crowds.push_back(crowd);
+    }
   }
 
   static std::uint8_t take(std::vector<bool>& used, int& most, int wanted = -1) {
@@ -311,6 +330,9 @@ class TapeMaker {
 
   int combine(const Field& field, int point, int material, TapeOp sharp) {
     const double radius = field.numbers()[0];
+    if (sharp == TapeOp::join && radius == 0 && field.parts().size() >= least_crowd) {
+      return crowd(field, point, material);
+    }
     const int smooth = radius == 0 ? 0 : 1 + static_cast<int>(field.numbers()[1]);
     const auto op = static_cast<TapeOp>(static_cast<int>(sharp) + smooth);
     int value = -1;
@@ -319,6 +341,84 @@ class TapeMaker {
                    {radius, radius == 0 ? 0 : 1 / radius});
     }
     return value;
+  }
+
+  /// A join of many parts: neighbors make groups, so that those far away can be passed over
+  /// together.
+  int crowd(const Field& field, int point, int material) {
+    const double reach = steps_[point].reach * field.stretch();
+    std::vector<const Field*> near;
+    int value = -1;
+    for (const Field& part : field.parts()) {
+      if (part.bounds().finite()) {
+        near.push_back(&part);
+      } else {
+        value = fold(TapeOp::join, value, emit(part, point, material), reach);
+      }
+    }
+    sort_by_place(near, 0);
+    const auto first = static_cast<std::uint32_t>(groups_.size());
+    const std::size_t begin = steps_.size();
+    // Groups of groups within are listed after this one's.
+    groups_.resize(first + (near.size() + group_size - 1) / group_size);
+    const auto crowd = crowds_.size();
+    crowds_.push_back({});
+    for (std::size_t i = 0, g = first; i < near.size(); i += group_size, ++g) {
+      Tape::Group group{};
+      group.begin = static_cast<std::uint32_t>(steps_.size());
+      // What is worked out within a group is not there where it is passed over.
+      std::unordered_map<std::string, int> known = known_;
+      int own = -1;
+      group.bounds = near[i]->bounds();
+      for (std::size_t k = i; k < std::min(i + group_size, near.size()); ++k) {
+        const Field& part = *near[k];
+        own = fold(TapeOp::join, own, emit(part, point, material), reach);
+        group.bounds.low = group.bounds.low.cwiseMin(part.bounds().low);
+        group.bounds.high = group.bounds.high.cwiseMax(part.bounds().high);
+        group.looseness = std::max(group.looseness, part.looseness());
+      }
+      known_ = std::move(known);
+      group.end = static_cast<std::uint32_t>(steps_.size());
+      group.reach = static_cast<float>(reach);
+
+      groups_[g] = group;
+      group_points_.resize(groups_.size());
+      group_values_.resize(groups_.size());
+      group_points_[g] = point;
+      group_values_[g] = own;
+      const bool alone = value < 0;
+      value = fold(TapeOp::join, value, own, reach);
+      groups_[g].join = alone ? Tape::no_join : static_cast<std::uint32_t>(value);
+    }
+    crowds_[crowd] = {
+        static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(steps_.size()), first,
+        static_cast<std::uint32_t>(first + (near.size() + group_size - 1) / group_size)};
+    return value;
+  }
+
+  /// In halves of halves along the longer side, down to groups.
+  static void sort_by_place(std::span<const Field*> parts, int depth) {
+    if (parts.size() <= group_size || depth > 40) return;
+    Vec3d low = Vec3d::Constant(std::numeric_limits<double>::infinity());
+    Vec3d high = -low;
+    const auto middle = [](const Field* part) -> Vec3d {
+      return 0.5 * (part->bounds().low + part->bounds().high);
+    };
+    for (const Field* part : parts) {
+      low = low.cwiseMin(middle(part));
+      high = high.cwiseMax(middle(part));
+    }
+    Eigen::Index axis = 0;
+    (high - low).maxCoeff(&axis);
+    const std::size_t half = std::max<std::size_t>(1, parts.size() / group_size / 2) * group_size;
+    std::nth_element(parts.begin(), parts.begin() + static_cast<std::ptrdiff_t>(half), parts.end(),
+                     [&](const Field* one, const Field* two) {
+                       const double a = middle(one)[axis];
+                       const double b = middle(two)[axis];
+                       return a != b ? a < b : one < two;
+                     });
+    sort_by_place(parts.subspan(0, half), depth + 1);
+    sort_by_place(parts.subspan(half), depth + 1);
   }
 
   /// The copies of a row along an axis, and those along the others, that may be the nearest: one's
@@ -385,8 +485,14 @@ class TapeMaker {
     return value;
   }
 
+  static constexpr std::size_t least_crowd = 24;
+  static constexpr std::size_t group_size = 8;
+
   const bool share_;
   Tape tape_;
+  std::vector<Tape::Group> groups_;  ///< as steps
+  std::vector<int> group_points_, group_values_;
+  std::vector<Tape::Crowd> crowds_;  ///< as steps
   std::vector<Step> steps_{Step{}};
   std::unordered_map<std::string, int> known_;
 };

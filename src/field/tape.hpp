@@ -59,6 +59,7 @@ enum class TapeOp : std::uint8_t {
 struct Tape {
   static constexpr std::uint8_t no_register = 255;
   static constexpr std::uint32_t no_shift = 0xffffffffu;
+  static constexpr std::uint32_t no_join = 0xffffffffu;
   struct Instruction {
     TapeOp op;
     std::uint8_t out, a, b;
@@ -75,7 +76,27 @@ struct Tape {
   };
   static constexpr int most_registers = 250;
 
+  /// A part of the parts of a large join, of which others may be far away: instructions from
+  /// `begin`
+  /// to `end`, that write nothing else that is read than `value`.
+  struct Group {
+    std::uint32_t begin, end;
+    std::uint32_t join;  ///< the one that takes it in; no_join: it is the first
+    std::uint8_t point;  ///< where it is asked
+    std::uint8_t value;
+    Bounds bounds;  ///< there
+    double looseness;
+    float reach;  ///< by how much its value changes at most for a meter of the way
+  };
+  /// A large join: groups in a row, from instruction `begin` to `end`.
+  struct Crowd {
+    std::uint32_t begin, end;
+    std::uint32_t first_group, last_group;
+  };
+
   std::vector<Instruction> instructions;
+  std::vector<Group> groups;
+  std::vector<Crowd> crowds;  ///< by where they begin, the outer ones first
   std::vector<double> constants;
   std::vector<float> constants_float;
   int points = 1;

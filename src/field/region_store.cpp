@@ -1,0 +1,63 @@
+#include "field/region_store.hpp"
+
+#include <algorithm>
+
+namespace photonlane {
+namespace {
+
+std::vector<std::unique_ptr<RegionStore>>& pool() {
+  static thread_local std::vector<std::unique_ptr<RegionStore>> stores;
+  return stores;
+}
+
+}  // namespace
+
+RegionStore::Lent::Lent() {
+  std::vector<std::unique_ptr<RegionStore>>& free = pool();
+  if (free.empty()) free.push_back(std::make_unique<RegionStore>());
+  store_ = free.back().release();
+  free.pop_back();
+}
+
+RegionStore::Lent::~Lent() { pool().emplace_back(store_); }
+
+void RegionStore::start(std::size_t count) {
+  drop_first.assign(count, 0);
+  drop_second.assign(count, 0);
+  live.resize(count);
+  joins.resize(count);
+  kept.clear();
+  passed.clear();
+  parts.clear();
+  instructions.clear();
+  crowd_depth = 0;
+}
+
+void RegionStore::keep(std::uint32_t instruction) { kept.push_back(instruction); }
+void RegionStore::turn_kept() { std::reverse(kept.begin(), kept.end()); }
+void RegionStore::add(const Tape::Instruction& instruction) { instructions.push_back(instruction); }
+void RegionStore::add(const Part& part) { parts.push_back(part); }
+void RegionStore::pass(std::uint32_t begin, std::uint32_t end) { passed.emplace_back(begin, end); }
+void RegionStore::sort_passed(std::size_t from) {
+  std::sort(passed.begin() + static_cast<std::ptrdiff_t>(from), passed.end());
+}
+
+double* RegionStore::next_join(std::uint64_t sound) {
+  const std::size_t first = join_count++ * join_size;
+  if (join_values.size() < first + join_size) join_values.resize(2 * (first + join_size));
+  if (join_sounds.size() < join_count) join_sounds.resize(2 * join_count);
+  join_sounds[join_count - 1] = sound;
+  return join_values.data() + first;
+}
+
+RegionStore::Crowd& RegionStore::hold_crowd(std::size_t values, std::size_t groups) {
+  if (crowds.size() == crowd_depth) crowds.push_back(std::make_unique<Crowd>());
+  Crowd& crowd = *crowds[crowd_depth++];
+  crowd.values.resize(values);
+  crowd.order.resize(groups);
+  return crowd;
+}
+
+void RegionStore::sort(Crowd& crowd) { std::sort(crowd.order.begin(), crowd.order.end()); }
+
+}  // namespace photonlane
