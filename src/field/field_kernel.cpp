@@ -656,8 +656,9 @@ class March {
     const V stretched = hn::IfThenElse(outside, hn::Min(more, rest), radius);
     const V step = hn::IfThenElse(back, hn::Sub(last_[j], stride_[j]), stretched);
     // After a step back the ball is the same, and the step was no longer than it.
-    stride_[j] = hn::IfThenElse(back, hn::Zero(d), stretched);
-    last_[j] = hn::IfThenElse(back, last_[j], radius);
+    const V stride = hn::IfThenElse(back, hn::Zero(d), stretched);
+    stride_[j] = hn::IfThenElse(now_[j], stride, stride_[j]);
+    last_[j] = hn::IfThenElse(hn::AndNot(back, now_[j]), radius, last_[j]);
     move(j, here, step);
   }
 

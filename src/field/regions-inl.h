@@ -198,6 +198,14 @@ class Regions {
     const std::uint64_t all = sound_points_[group(0).point];
     V best[block_vectors];
     for (V& v : best) v = hn::Inf(d);
+    if (group(0).join != Tape::no_join) {
+      // What was there before, as the ground.
+      const std::uint8_t before = source_[group(0).join].a;
+      const bool sound = (sound_values_[before] & asked_) == asked_;
+      for (std::size_t j = 0; sound && j < active.count; ++j) {
+        best[j] = machine.value_at(before, j).v;
+      }
+    }
     for (std::size_t n = 0; n < count; ++n) {
       const std::size_t g = memory.order[n].second;
       const Tape::Group& one = group(g);
@@ -312,10 +320,10 @@ class Regions {
     const std::size_t lanes = hn::Lanes(d);
     RegionStore& store = *store_;
     std::uint8_t known[Tape::most_registers] = {};
-    V most[Tape::most_registers][block_vectors];
+    V limits[Tape::most_registers][block_vectors];
     const auto allow = [&](std::uint8_t reg, const V* values) {
       for (std::size_t j = 0; j < active.count; ++j) {
-        most[reg][j] = known[reg] != 0 ? hn::Max(most[reg][j], values[j]) : values[j];
+        limits[reg][j] = known[reg] != 0 ? hn::Max(limits[reg][j], values[j]) : values[j];
       }
       known[reg] = 1;
     };
@@ -332,7 +340,7 @@ class Regions {
       if (!reads_value(one.op)) continue;
       V limit[block_vectors];
       for (std::size_t j = 0; j < active.count; ++j) {
-        limit[j] = known[one.out] != 0 ? most[one.out][j] : any[j];
+        limit[j] = known[one.out] != 0 ? limits[one.out][j] : any[j];
       }
       known[one.out] = 0;
       if (one.op == TapeOp::move) {
@@ -353,11 +361,12 @@ class Regions {
               MaskBits(d, hn::Gt(hn::LoadU(d, record + (block_vectors + j) * lanes), limit[j]))
               << (j * lanes);
         }
-        const std::uint64_t sound = store.join_sound(which);
+        // Where both are above it, so is the join, but what takes that in may not know.
+        const std::uint64_t sound = store.join_sound(which) & ~(drop_first & drop_second);
         store.drop_first[i] |= (drop_first & sound) << first;
         store.drop_second[i] |= (drop_second & sound) << first;
         // Within what is not sound nothing is known.
-        const bool all = (sound & asked_) == asked_;
+        const bool all = (store.join_sound(which) & asked_) == asked_;
         allow(one.a, all ? limit : any);
         allow(one.b, all ? limit : any);
       }
