@@ -12,6 +12,7 @@
 
 #include <span>
 
+#include "field/noise.hpp"
 #include "field/numbers-inl.h"
 #include "field/tape.hpp"
 
@@ -202,6 +203,12 @@ class Machine {
         return shape(one, active, [&](const P& p) {
           return length2(to_arc(p.x, p.y, c[0], c[2], c[3]), p.z) - constant(1);
         });
+      case TapeOp::disc:
+        return shape(one, active, [&](const P& p) {
+          return length2(above(length2(p.x, p.y) - constant(0)), p.z) - constant(1);
+        });
+      case TapeOp::pyramid:
+        return shape(one, active, [&](const P& p) { return pyramid(p, c); });
       case TapeOp::circle:
         return shape(one, active, [&](const P& p) { return length2(p.x, p.y) - constant(0); });
       case TapeOp::rectangle:
@@ -265,6 +272,16 @@ class Machine {
         return value_and_point(one, active, [&](const T& a, const P& p) {
           const V rate = constant(1);
           return a + Sine(p.x * rate) * Sine(p.y * rate) * Sine(p.z * rate) * constant(0);
+        });
+      case TapeOp::noise:
+        return value_and_point(one, active,
+                               [&](const T& a, const P& p) { return a + rough(p, c); });
+      case TapeOp::fold:
+        return space(one, active, [&](const P& p) {
+          const T beyond = below(p.x * constant(0) + p.y * constant(1) + p.z * constant(2)) *
+                           hn::Set(d, Number(2));
+          return P{p.x - beyond * constant(0), p.y - beyond * constant(1),
+                   p.z - beyond * constant(2)};
         });
       case TapeOp::shift:
         return space(one, active, [&](const P& p) { return shifted(p, c); });
@@ -337,6 +354,94 @@ class Machine {
     const T end = Select(above_end, over, length2(beyond, over));
     const M inside = hn::And(hn::Le(over.v, hn::Zero(d)), hn::Le(slope.v, hn::Zero(d)));
     return Select(inside, Max(slope, over), Min(Select(beside, Abs(side), side), end));
+  }
+
+  /// By symmetry the nearest side is that toward the larger of x and y: a triangle on its slope,
+  /// and the square of the foot.
+  static T pyramid(const P& p, const Number* c) {
+    const D d;
+    const V zero = hn::Zero(d);
+    const V half = hn::Set(d, c[0]);
+    const V height = hn::Set(d, c[1]);
+    const V slope = hn::Set(d, c[2]);
+    const V per_slope = hn::Set(d, c[3]);
+    const T ax = Abs(p.x);
+    const T ay = Abs(p.y);
+    const T x = Max(ax, ay);
+    const T side = Min(ax, ay);
+    const T z = p.z + hn::Mul(height, hn::Set(d, Number(0.5)));
+    const T from_foot = x - half;
+    const T out = (from_foot * height + z * half) * per_slope;
+    const T up = (z * height - from_foot * half) * per_slope;
+    // In the plane of the slope: beyond its edge, below its foot.
+    const T beside = side - half;
+    const T share =
+        MinWith(above((up * slope - beside * half) * hn::Set(d, c[4])), hn::Set(d, Number(1)));
+    const T edge_x = beside + share * half;
+    const T edge_y = up - share * slope;
+    const M beyond = hn::Gt(hn::Add(hn::Mul(beside.v, slope), hn::Mul(up.v, half)), zero);
+    const M under = hn::Lt(up.v, zero);
+    const T to_edge = edge_x * edge_x + edge_y * edge_y;
+    const T over = above(beside);
+    const T to_foot = over * over + up * up;
+    const T miss =
+        Select(hn::And(beyond, under), Min(to_edge, to_foot), Select(beyond, to_edge, to_foot));
+    const M within = hn::Not(hn::Or(beyond, under));
+    const T to_side = Select(within, Abs(out), Sqrt(out * out + miss));
+    const T past_x = above(from_foot);
+    const T past_y = above(beside);
+    const M on_square = hn::And(hn::Le(from_foot.v, zero), hn::Le(beside.v, zero));
+    const T to_square = Select(on_square, Abs(z), length3(past_x, past_y, z));
+    const M inside = hn::And(hn::Le(out.v, zero), hn::Ge(z.v, zero));
+    return Select(inside, Max(out, Neg(z)), Min(to_side, to_square));
+  }
+
+  /// Octaves of values at the corners of a lattice, blended by 3 t^2 - 2 t^3.
+  static T rough(const P& p, const Number* c) {
+    const D d;
+    V rate = hn::Set(d, c[1]);
+    V height = hn::Set(d, c[0]);
+    T sum(hn::Zero(d));
+    for (int octave = 0; octave < static_cast<int>(c[2]); ++octave) {
+      // Each has a place of its own in the lattice.
+      const V shift = hn::Set(d, static_cast<Number>(5.37 * octave));
+      sum = sum + lattice(p.x * rate + shift, p.y * rate + shift, p.z * rate + shift) * height;
+      rate = hn::Add(rate, rate);
+      height = hn::Mul(height, hn::Set(d, Number(0.5)));
+    }
+    return sum;
+  }
+
+  static T lattice(const T& x, const T& y, const T& z) {
+    const D d;
+    const hn::RebindToSigned<D> di;
+    using VI = hn::Vec<hn::RebindToSigned<D>>;
+    const VI last = hn::Set(di, noise_side - 1);
+    const auto cell = [&](const T& place, VI& low, VI& high, T& share) {
+      const V floor = hn::Floor(place.v);
+      const T t = place - floor;
+      share = t * t * (hn::Set(d, Number(3)) - (t + t));
+      const VI index = hn::ConvertTo(di, floor);
+      low = hn::And(index, last);
+      high = hn::And(hn::Add(index, hn::Set(di, 1)), last);
+    };
+    VI x0, x1, y0, y1, z0, z1;
+    T sx, sy, sz;
+    cell(x, x0, x1, sx);
+    cell(y, y0, y1, sy);
+    cell(z, z0, z1, sz);
+    const Number* values = noise_lattice<Number>();
+    const auto at = [&](VI i, VI j, VI k) {
+      const VI index = hn::Add(i, hn::ShiftLeft<4>(hn::Add(j, hn::ShiftLeft<4>(k))));
+      return hn::GatherIndex(d, values, index);
+    };
+    const auto blend = [&](V a, V b, const T& share) { return share * hn::Sub(b, a) + a; };
+    const auto between = [](const T& a, const T& b, const T& share) { return a + share * (b - a); };
+    const T low = between(blend(at(x0, y0, z0), at(x1, y0, z0), sx),
+                          blend(at(x0, y1, z0), at(x1, y1, z0), sx), sy);
+    const T high = between(blend(at(x0, y0, z1), at(x1, y0, z1), sx),
+                           blend(at(x0, y1, z1), at(x1, y1, z1), sx), sy);
+    return between(low, high, sz);
   }
 
   /// Radius less that of an arc about +x, or the distance to its nearer end where it ends before.

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <limits>
 
+#include "field/noise.hpp"
 #include "field/tape.hpp"
 
 namespace photonlane {
@@ -76,6 +77,9 @@ void check_shape(FieldKind kind, const std::vector<double>& n) {
     case FieldKind::plane:
       if (Vec3d(n[0], n[1], n[2]).norm() < 1e-9) refuse("a normal of no length");
       break;
+    case FieldKind::fold:
+      if (Vec3d(n[0], n[1], n[2]).norm() < 1e-9) refuse("a normal of no length");
+      break;
     case FieldKind::cylinder:
       if (n[2] > n[0] || 2 * n[2] > n[1]) refuse("round is more than half its size");
       break;
@@ -120,6 +124,9 @@ Bounds placed(const Bounds& bounds, const Mat3d& turn, const Vec3d& at, double s
   return result;
 }
 
+/// How high octaves are together, of which each is half as high as the one before.
+double octaves_height(double count) { return 2 - std::exp2(1 - count); }
+
 Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
   const auto part = [&]() -> const Bounds& { return parts.front().bounds(); };
   double loose = 1;
@@ -149,6 +156,12 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       return upright(std::max(n[0], n[1]), 0.5 * n[2]);
     case FieldKind::torus:
       return upright(n[0] + n[1], n[1]);
+    case FieldKind::disc:
+      return upright(n[0] + n[1], n[1]);
+    case FieldKind::prism:
+      return upright(n[1], 0.5 * n[2]);
+    case FieldKind::pyramid:
+      return around_origin({0.5 * n[0], 0.5 * n[0], 0.5 * n[1]});
     case FieldKind::circle:
       return upright(n[0], infinite);
     case FieldKind::rectangle:
@@ -201,6 +214,8 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
     }
     case FieldKind::waves:
       return grown(part(), loose * n[0]);
+    case FieldKind::noise:
+      return grown(part(), loose * n[0] * octaves_height(n[2]));
     case FieldKind::place:
       return placed(part(), turn_matrix({n[3], n[4], n[5]}), {n[0], n[1], n[2]}, n[6]);
     case FieldKind::mirror: {
@@ -209,6 +224,12 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       bounds.high[axis] = std::max(bounds.high[axis], 0.0);
       bounds.low[axis] = -bounds.high[axis];
       return bounds;
+    }
+    case FieldKind::fold: {
+      const Vec3d normal = Vec3d(n[0], n[1], n[2]).normalized();
+      const Mat3d mirror = Mat3d::Identity() - 2 * normal * normal.transpose();
+      const Bounds other = placed(part(), mirror, {0, 0, 0}, 1);
+      return {part().low.cwiseMin(other.low), part().high.cwiseMax(other.high)};
     }
     case FieldKind::repeat: {
       Bounds bounds = part();
@@ -261,6 +282,9 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
     case FieldKind::waves:
       // The gradient of a product of three sines is nowhere longer than that of one.
       return most + n[0] * 2 * pi / n[1];
+    case FieldKind::noise:
+      // Each octave is as steep as the first.
+      return most + noise_slope() * n[2] * n[0] / n[1];
     case FieldKind::twist:
       return most * twist_stretch(n[0], across(parts.front().bounds()));
     default:
@@ -358,6 +382,11 @@ Field cone(double radius, double top, double height) {
 Field torus(double radius, double tube, double angle) {
   return {FieldKind::torus, {radius, tube, angle}};
 }
+Field disc(double radius, double round) { return {FieldKind::disc, {radius, round}}; }
+Field prism(int sides, double radius, double height) {
+  return {FieldKind::prism, numbers_of({static_cast<double>(sides), radius, height})};
+}
+Field pyramid(double size, double height) { return {FieldKind::pyramid, {size, height}}; }
 Field circle(double radius) { return {FieldKind::circle, {radius}}; }
 Field rectangle(double width, double height, double round) {
   return {FieldKind::rectangle, {width, height, round}};
@@ -399,6 +428,11 @@ Field elongate(const Vec3d& size, Field part) {
 Field waves(double height, double length, Field part) {
   return {FieldKind::waves, {height, length}, {std::move(part)}};
 }
+Field noise(double height, double length, int octaves, Field part) {
+  return {FieldKind::noise,
+          numbers_of({height, length, static_cast<double>(octaves)}),
+          {std::move(part)}};
+}
 Field damp(double factor, Field part) { return {FieldKind::damp, {factor}, {std::move(part)}}; }
 Field place(const Vec3d& at, Field part, const Vec3d& turn, double scale) {
   return {FieldKind::place,
@@ -407,6 +441,9 @@ Field place(const Vec3d& at, Field part, const Vec3d& turn, double scale) {
 }
 Field mirror(SpaceAxis axis, Field part) {
   return {FieldKind::mirror, {static_cast<double>(axis)}, {std::move(part)}};
+}
+Field fold(const Vec3d& normal, Field part) {
+  return {FieldKind::fold, {normal.x(), normal.y(), normal.z()}, {std::move(part)}};
 }
 Field repeat(const Vec3d& spacing, const Vec3d& count, Field part) {
   return {FieldKind::repeat,

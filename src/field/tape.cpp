@@ -50,6 +50,14 @@ bool symmetric(const Field& field, int axis) {
       return n[axis] == 0 && n[3] == 0 && n[4] == 0 && n[5] == 0 && parts();
     case FieldKind::mirror:
       return static_cast<int>(n[0]) == axis || parts();
+    case FieldKind::disc:
+      return true;
+    case FieldKind::prism:
+      return axis != 0 || static_cast<int>(n[0]) % 2 == 0;
+    case FieldKind::pyramid:
+      return axis != 2;
+    case FieldKind::noise:
+    case FieldKind::fold:
     case FieldKind::around:
     case FieldKind::twist:
       return false;
@@ -158,6 +166,17 @@ class TapeMaker {
         const SineCosine half = sine_cosine(0.5 * n[2]);
         return shape(TapeOp::torus_arc, {n[0], n[1], half.sine, half.cosine});
       }
+      case FieldKind::disc:
+        return shape(TapeOp::disc, {n[0], n[1]});
+      case FieldKind::prism:
+        return emit(field::extrude(n[2], field::polygon(static_cast<int>(n[0]), n[1])), point,
+                    material);
+      case FieldKind::pyramid: {
+        const double half = 0.5 * n[0];
+        const double slope = std::hypot(half, n[1]);
+        return shape(TapeOp::pyramid,
+                     {half, n[1], slope, 1 / slope, 1 / (half * half + slope * slope)});
+      }
       case FieldKind::circle:
         return shape(TapeOp::circle, {n[0]});
       case FieldKind::rectangle:
@@ -193,6 +212,8 @@ class TapeMaker {
         return after(TapeOp::offset, only_part(), {n[0]});
       case FieldKind::shell:
         return after(TapeOp::shell, only_part(), {0.5 * n[0]});
+      case FieldKind::noise:
+        return after(TapeOp::noise, only_part(), {n[0], 1 / n[1], n[2]});
       case FieldKind::damp:
         return after(TapeOp::scale, only_part(), {n[0]});
       case FieldKind::elongate:
@@ -213,6 +234,10 @@ class TapeMaker {
       }
       case FieldKind::mirror:
         return within(TapeOp::mirror, {n[0]});
+      case FieldKind::fold: {
+        const Vec3d normal = Vec3d(n[0], n[1], n[2]).normalized();
+        return within(TapeOp::fold, {normal.x(), normal.y(), normal.z()});
+      }
       case FieldKind::repeat:
         return repeat(field, 0, point, material);
       case FieldKind::around:

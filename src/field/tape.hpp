@@ -20,7 +20,9 @@ enum class TapeOp : std::uint8_t {
   cone,       ///< c: radius, top, half height, 1 / square of the side's length, 1 / length
   torus,      ///< c: radius, tube
   torus_arc,  ///< c: radius, tube, sine and cosine of half the angle
-  circle,     ///< c: radius
+  disc,       ///< c: radius, round
+  pyramid,  ///< c: half size, height, length of a slope, its inverse, 1 / square of a slanted edge
+  circle,   ///< c: radius
   rectangle,  ///< c: half width - round, half height - round, round
   star,  ///< c: 2 pi / points, its inverse, radius, side x, side y, 1 / square of its length, 1 /
          ///< length
@@ -43,6 +45,8 @@ enum class TapeOp : std::uint8_t {
   elongate,  ///< point; c: half size
   waves,     ///< a: value, b: point; c: height, 2 pi / length
   shift,     ///< point; c: at
+  noise,     ///< a: value, b: point; c: height, 1 / length, octaves
+  fold,      ///< point; c: unit normal
   place,     ///< point; c: at, the inverse turn row by row, 1 / scale
   scale,     ///< c: scale
   mirror,    ///< point; c: axis
@@ -137,6 +141,7 @@ constexpr bool writes_point(TapeOp op) {
     case TapeOp::place:
 
     case TapeOp::mirror:
+    case TapeOp::fold:
     case TapeOp::repeat:
     case TapeOp::around:
     case TapeOp::twist:
@@ -153,6 +158,7 @@ constexpr bool reads_value(TapeOp op) {
     case TapeOp::offset:
     case TapeOp::shell:
     case TapeOp::waves:
+    case TapeOp::noise:
     case TapeOp::scale:
     case TapeOp::twist_outside:
     case TapeOp::move:
@@ -163,7 +169,8 @@ constexpr bool reads_value(TapeOp op) {
 }
 /// Whether it reads a point as its second input.
 constexpr bool reads_point_second(TapeOp op) {
-  return op == TapeOp::extrude || op == TapeOp::waves || op == TapeOp::twist_outside;
+  return op == TapeOp::extrude || op == TapeOp::waves || op == TapeOp::noise ||
+         op == TapeOp::twist_outside;
 }
 
 /// The matrix of a turn about x, then y, then z, in radians.

@@ -112,6 +112,34 @@ std::vector<Known> known_fields() {
          const Vec3d end(0.8 * std::cos(degrees(100)), 0.8 * std::sin(degrees(100)), 0);
          return (Vec3d(p.x(), std::abs(p.y()), p.z()) - end).norm() < 0.2;
        }},
+      {"disc", disc(0.7, 0.2),
+       [](const Vec3d& p) {
+         return std::hypot(std::max(std::hypot(p.x(), p.y()) - 0.7, 0.0), p.z()) < 0.2;
+       }},
+      {"prism", prism(3, 0.9, 1.1),
+       [](const Vec3d& p) {
+         bool within = std::abs(p.z()) < 0.55;
+         for (int side = 0; side < 3; ++side) {
+           const double angle = (side + 0.5) * 2 * pi / 3;
+           within = within && p.x() * std::cos(angle) + p.y() * std::sin(angle) < 0.45;
+         }
+         return within;
+       }},
+      {"pyramid", pyramid(1.4, 1.1),
+       [](const Vec3d& p) {
+         const double left = 0.7 * (0.55 - p.z()) / 1.1;
+         return p.z() > -0.55 && std::abs(p.x()) < left && std::abs(p.y()) < left;
+       }},
+      {"flat pyramid", pyramid(1.6, 0.3),
+       [](const Vec3d& p) {
+         const double left = 0.8 * (0.15 - p.z()) / 0.3;
+         return p.z() > -0.15 && std::abs(p.x()) < left && std::abs(p.y()) < left;
+       }},
+      {"folded ball", fold({1, 1, 0}, place({0.5, 0.3, 0.1}, sphere(0.3))),
+       [](const Vec3d& p) {
+         const bool own = (p - Vec3d(0.5, 0.3, 0.1)).norm() < 0.3;
+         return own || (p - Vec3d(-0.3, -0.5, 0.1)).norm() < 0.3;
+       }},
       {"extruded polygon", extrude(0.9, polygon(6, 0.8)),
        [](const Vec3d& p) {
          for (int side = 0; side < 6; ++side) {
@@ -260,6 +288,9 @@ std::vector<Field> mixed_fields() {
     fields.push_back(carve(0.2, parts, profile));
   }
   fields.push_back(waves(0.03, 0.4, sphere(0.8)));
+  fields.push_back(noise(0.04, 0.5, 3, box({0.9, 0.7, 0.8}, 0.1)));
+  fields.push_back(
+      fold({1, 2, 0.5}, place({0.3, 0.2, 0.1}, box({0.5, 0.4, 0.3}), {0.3, 0.2, 0.9})));
   fields.push_back(invert(join(0.1, {sphere(0.4), cylinder(0.2, 1.5, 0.05)})));
   fields.push_back(twist(degrees(120), join(0.1, {box({0.6, 0.2, 1}), cone(0.3, 0, 1.3)})));
   fields.push_back(around(

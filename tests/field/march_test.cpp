@@ -306,6 +306,91 @@ TEST(FieldsInRooms, HideAndAreHiddenAndThrowShadowsWhereGeometrySays) {
   EXPECT_GT(shaded, 60);
 }
 
+/// Everything that is left out of a tape in some way: copies, groups of a large join, twists,
+/// seams.
+Scene crowded() {
+  Scene scene;
+  for (int i = 0; i < 4; ++i) scene.wall({.base = {0.2f * static_cast<float>(i), 0.5f, 0.4f}});
+  Room& room = scene.room();
+  room.fog = {.start = 500, .end = 600};
+  room.light.ambient = {0.3f, 0.3f, 0.3f};
+  room.light.sun = Sun{.heading = 1, .elevation = 0.7, .color = {0.7f, 0.7f, 0.6f}};
+  std::vector<Field> parts;
+  for (std::uint64_t i = 0; i < 70; ++i) {
+    const auto chance = [&](std::uint32_t which, double low, double high) {
+      return low + (high - low) * random_uniform({.pixel = i}, which);
+    };
+    const Vec3d at(chance(0, -3, 3), chance(1, -3, 3), chance(2, 0, 2));
+    const double size = chance(3, 0.1, 0.3);
+    parts.push_back(place(at, i % 3 == 0 ? box(Vec3d::Constant(size), 0.02) : sphere(size))
+                        .made_of(static_cast<int>(i % 4)));
+  }
+  room.add(join(std::move(parts)));
+  room.add(
+      repeat({1, 1, 0}, {0, 0, 0}, place({0.1, 0, -0.1}, box({0.7, 0.8, 0.2}, 0.02))).made_of(0));
+  room.add(place({0, 0, 1}, twist(2, join(0.1, {box({0.5, 0.3, 2}), sphere(0.5).made_of(2)}))));
+  room.add(
+      around(7, place({2.5, 0.2, 0.5}, carve(0.05, {box({0.3, 0.5, 1}), sphere(0.35).made_of(1)}),
+                      {0.1, 0.2, 0.3}))
+          .made_of(3));
+  for (const Profile profile : {Profile::polynomial, Profile::circular}) {
+    const double side = profile == Profile::circular ? 1.5 : -1.5;
+    room.add(
+        place({side, 1.5, 0.6}, join(0.2, {sphere(0.4), box({1, 0.2, 0.2}).made_of(1)}, profile)));
+    room.add(place({side, -1.5, 0.6},
+                   noise(0.03, 0.3, 2, meet(0.1, {sphere(0.5), box({0.7, 0.7, 0.7})}, profile))));
+  }
+  return scene;
+}
+
+TEST(FieldsInRooms, WhatIsLeftOutOfTapesIsNotMissed) {
+  const World world = compile(crowded());
+  const Camera camera = Camera::look_at({5, -4, 3}, {0, 0, 0.6}, degrees(50));
+  for (const NumberType number : {NumberType::float32, NumberType::float64}) {
+    Budget budget{.frame = {96, 70, 1}, .number = number};
+    budget.far_limit = 60;
+    // Equal steps are the same ones whatever is left out: so is every byte.
+    budget.field.method = FieldMethod::fixed;
+    budget.field.increment = 0.1;
+    budget.field.pruning = false;
+    const Frame whole = render(world, camera, budget, test::with_layers(test::everything));
+    budget.field.pruning = true;
+    const Frame pruned = render(world, camera, budget, test::with_layers(test::everything));
+    for (const Layer layer : {Layer::color, Layer::depth, Layer::face, Layer::steps}) {
+      EXPECT_EQ(test::hash_of(pruned, layer), test::hash_of(whole, layer)) << name_of(layer);
+    }
+    EXPECT_LT(pruned.tally.hits, pruned.tally.lanes);
+    EXPECT_GT(pruned.tally.hits, pruned.tally.lanes / 2);
+  }
+}
+
+TEST(FieldsInRooms, LanesLedTogetherArriveAtTheSamePlaces) {
+  const World world = compile(crowded());
+  const Camera camera = Camera::look_at({5, -4, 3}, {0, 0, 0.6}, degrees(50));
+  for (const FieldMethod method : {FieldMethod::sphere, FieldMethod::relaxed}) {
+    Budget budget{.frame = {160, 120, 1}, .number = NumberType::float64};
+    budget.field.method = method;
+    budget.field.growth = 0;
+    budget.field.tolerance = 1e-5;
+    budget.field.pruning = budget.field.cones = false;
+    const Frame alone = render(world, camera, budget, test::with_layers(test::everything));
+    budget.field.pruning = budget.field.cones = true;
+    const Frame led = render(world, camera, budget, test::with_layers(test::everything));
+    EXPECT_LT(led.tally.steps, alone.tally.steps / 2);
+    EXPECT_EQ(led.tally.spent, 0u);
+    int far = 0;
+    for (int y = 0; y < 120; ++y) {
+      for (int x = 0; x < 160; ++x) {
+        const float one = led.values(Layer::ray_distance)(x, y);
+        const float two = alone.values(Layer::ray_distance)(x, y);
+        far += one != two && !(std::abs(one - two) < 1e-4f);
+      }
+    }
+    // Lanes that graze an edge within the tolerance may end at it or behind it.
+    EXPECT_LE(far, 10);
+  }
+}
+
 TEST(FieldsInRooms, TheSameBytesForEveryVectorWidthAndThreadCount) {
   const World world = compile(ball_in_a_room());
   const Camera camera = Camera::look_at({2.5, 4.5, 2.4}, {5, 6.5, 0.6}, degrees(60));

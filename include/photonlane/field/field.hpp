@@ -28,6 +28,9 @@ enum class FieldKind {
   capsule,
   cone,
   torus,
+  disc,
+  prism,
+  pyramid,
   circle,
   rectangle,
   polygon,
@@ -43,19 +46,22 @@ enum class FieldKind {
   shell,
   elongate,
   waves,
+  noise,
   damp,
   place,
   mirror,
+  fold,
   repeat,
   around,
   twist,
 };
 template <>
-inline constexpr std::array<std::string_view, 30> choice_names<FieldKind>{
-    "sphere", "ellipsoid", "box",       "frame",   "plane",  "cylinder", "capsule",  "cone",
-    "torus",  "circle",    "rectangle", "polygon", "star",   "arc",      "extrude",  "revolve",
-    "join",   "meet",      "carve",     "invert",  "offset", "shell",    "elongate", "waves",
-    "damp",   "place",     "mirror",    "repeat",  "around", "twist"};
+inline constexpr std::array<std::string_view, 35> choice_names<FieldKind>{
+    "sphere",  "ellipsoid", "box",    "frame",   "plane",    "cylinder", "capsule",
+    "cone",    "torus",     "disc",   "prism",   "pyramid",  "circle",   "rectangle",
+    "polygon", "star",      "arc",    "extrude", "revolve",  "join",     "meet",
+    "carve",   "invert",    "offset", "shell",   "elongate", "waves",    "noise",
+    "damp",    "place",     "mirror", "fold",    "repeat",   "around",   "twist"};
 
 /// How a smooth operation goes over from one part to the other.
 enum class Profile {
@@ -154,6 +160,12 @@ Field capsule(const Vec3d& from, const Vec3d& to, double radius);
 Field cone(double radius, double top, double height);
 /// A ring in the xy plane, or `angle` radians of it, middle at +x, with round ends.
 Field torus(double radius, double tube, double angle = 2 * pi);
+/// A level disc, its rim and faces `round` away from it.
+Field disc(double radius, double round);
+/// An upright prism with equal sides, `radius` from the axis to its edges.
+Field prism(int sides, double radius, double height);
+/// On a square foot.
+Field pyramid(double size, double height);
 
 // Plane figures, in the xy plane and without end along z. Exact.
 
@@ -189,6 +201,9 @@ Field shell(double thickness, Field part);
 Field elongate(const Vec3d& size, Field part);
 /// Waves in its surface: `height` times a product of sines along x, y and z, `length` meters each.
 Field waves(double height, double length, Field part);
+/// A rough surface: values at the corners of a lattice of `length` meters, `height` at most, and of
+/// each further octave half as high and half as long (Perlin, "An Image Synthesizer", 1985).
+Field noise(double height, double length, int octaves, Field part);
 /// Its value times a factor of at most 1: the same surface, marched in shorter steps.
 Field damp(double factor, Field part);
 
@@ -198,6 +213,8 @@ Field damp(double factor, Field part);
 Field place(const Vec3d& at, Field part, const Vec3d& turn = {0, 0, 0}, double scale = 1);
 /// What lies on the positive side of an axis, on both.
 Field mirror(SpaceAxis axis, Field part);
+/// What lies on the side of a plane through the origin that its normal points to, on both.
+Field fold(const Vec3d& normal, Field part);
 /// Copies `spacing` apart along each axis of spacing above 0: `count` of them about the middle, or
 /// without end where it is 0. Throws Error (input) where the part is wider than two spacings.
 Field repeat(const Vec3d& spacing, const Vec3d& count, Field part);
