@@ -27,9 +27,9 @@ struct BlockPlaces {
   HWY_ALIGN Number x[most], y[most], z[most];
   std::size_t count = 0;
 
-  BlockPlaces(const FieldPlaces<Number>& places, std::size_t first) {
+  BlockPlaces(const FieldPlaces<Number>& places, std::size_t first, std::size_t end) {
     const std::size_t lanes = block_vectors * hn::Lanes(D());
-    count = std::min(lanes, places.count - first);
+    count = std::min(lanes, end - first);
     for (std::size_t i = 0; i < lanes; ++i) {
       const std::size_t from = first + std::min(i, count - 1);
       x[i] = places.x[from];
@@ -45,13 +45,14 @@ struct BlockPlaces {
 
 /// Runs a tape over places, block by block; `give` gets each block's machine.
 template <class T, class D, class Give>
-HWY_INLINE void Ask(D d, const Tape& tape, const FieldPlaces<hn::TFromD<D>>& places,
+HWY_INLINE void Ask(D d, const Tape& tape, std::span<const Tape::Instruction> instructions,
+                    const FieldPlaces<hn::TFromD<D>>& places, std::size_t begin, std::size_t end,
                     const Give& give) {
   using Number = hn::TFromD<D>;
   const std::size_t lanes = hn::Lanes(d);
   Machine<D, T> machine(tape);
-  for (std::size_t first = 0; first < places.count; first += block_vectors * lanes) {
-    const BlockPlaces<D> block(places, first);
+  for (std::size_t first = begin; first < end; first += block_vectors * lanes) {
+    const BlockPlaces<D> block(places, first, end);
     const ActiveVectors active = block.active();
     for (std::size_t j = 0; j < active.count; ++j) {
       T& x = machine.point(0, 0, j);
@@ -64,7 +65,7 @@ HWY_INLINE void Ask(D d, const Tape& tape, const FieldPlaces<hn::TFromD<D>>& pla
         x.x = y.y = z.z = hn::Set(d, Number(1));
       }
     }
-    machine.run(tape.instructions, active);
+    machine.run(instructions, active);
     give(machine, first, block.count);
   }
 }
@@ -81,14 +82,58 @@ HWY_INLINE void Spread(D d, std::size_t count, Value* to, const Get& get) {
   }
 }
 
+/// Adds the ball around some places.
+template <class Number, class Balls>
+void add_ball(const FieldPlaces<Number>& places, std::size_t begin, std::size_t end, Balls& balls) {
+  const Number* rows[3] = {places.x, places.y, places.z};
+  Number* middle[3] = {balls.x, balls.y, balls.z};
+  Number square = 0;
+  Number farthest = 0;
+  for (int axis = 0; axis < 3; ++axis) {
+    Number low = std::numeric_limits<Number>::infinity();
+    Number high = -low;
+    for (std::size_t i = begin; i < end; ++i) {
+      low = std::min(low, rows[axis][i]);
+      high = std::max(high, rows[axis][i]);
+    }
+    const Number half = Number(0.5) * (high - low);
+    middle[axis][balls.count] = low + half;
+    square += half * half;
+    farthest = std::max({farthest, std::abs(low), std::abs(high)});
+  }
+  balls.radius[balls.count++] = std::sqrt(square) + Number(1e-6) * (1 + farthest);
+}
+
 template <class Number>
 void Values(const Tape& tape, const FieldPlaces<Number>& places, Number* values) {
   using D = hn::ScalableTag<Number>;
   using V = hn::Vec<D>;
   const D d;
-  Ask<Plain<D>>(d, tape, places, [&](auto& machine, std::size_t first, std::size_t count) {
+  const auto give = [&](auto& machine, std::size_t first, std::size_t count) {
     Spread<D, V>(d, count, values + first, [&](std::size_t j) { return machine.value(j).v; });
-  });
+  };
+  // Where a field is large, neighbors are asked only for what matters around them.
+  constexpr std::size_t chunk = 128;
+  if (tape.instructions.size() < 24 || places.count < chunk / 2) {
+    Ask<Plain<D>>(d, tape, tape.instructions, places, 0, places.count, give);
+    return;
+  }
+  Machine<D, Plain<D>> machine(tape);
+  for (std::size_t first = 0; first < places.count; first += chunk) {
+    const std::size_t end = std::min(first + chunk, places.count);
+    Regions<D> regions(tape);
+    typename Regions<D>::Balls balls;
+    for (std::size_t at = first; at < end; at += 16) {
+      add_ball(places, at, std::min(at + 16, end), balls);
+    }
+    regions.find(machine, tape.instructions, balls);
+    for (std::size_t half = 0; half * 64 < end - first; ++half) {
+      const std::size_t begin = first + half * 64;
+      const std::size_t last = std::min(balls.count, 4 * half + 4) - 1;
+      Ask<Plain<D>>(d, tape, regions.between(4 * half, last), places, begin,
+                    std::min(begin + 64, end), give);
+    }
+  }
 }
 
 template <class Number>
@@ -97,12 +142,14 @@ void Gradients(const Tape& tape, const FieldPlaces<Number>& places, Number* valu
   using D = hn::ScalableTag<Number>;
   using V = hn::Vec<D>;
   const D d;
-  Ask<Dual<D>>(d, tape, places, [&](auto& machine, std::size_t first, std::size_t count) {
-    Spread<D, V>(d, count, values + first, [&](std::size_t j) { return machine.value(j).v; });
-    Spread<D, V>(d, count, to.x + first, [&](std::size_t j) { return machine.value(j).x; });
-    Spread<D, V>(d, count, to.y + first, [&](std::size_t j) { return machine.value(j).y; });
-    Spread<D, V>(d, count, to.z + first, [&](std::size_t j) { return machine.value(j).z; });
-  });
+  Ask<Dual<D>>(
+      d, tape, tape.instructions, places, 0, places.count,
+      [&](auto& machine, std::size_t first, std::size_t count) {
+        Spread<D, V>(d, count, values + first, [&](std::size_t j) { return machine.value(j).v; });
+        Spread<D, V>(d, count, to.x + first, [&](std::size_t j) { return machine.value(j).x; });
+        Spread<D, V>(d, count, to.y + first, [&](std::size_t j) { return machine.value(j).y; });
+        Spread<D, V>(d, count, to.z + first, [&](std::size_t j) { return machine.value(j).z; });
+      });
 }
 
 template <class Number>
@@ -113,14 +160,17 @@ void Materials(const Tape& tape, const FieldPlaces<Number>& places,
   using VI = hn::Vec<hn::RebindToSigned<D>>;
   using Integer = hn::TFromV<VI>;
   const D d;
-  Ask<Made<D>>(d, tape, places, [&](auto& machine, std::size_t first, std::size_t count) {
-    Integer whole[block_vectors * hn::MaxLanes(D())];
-    Spread<D, VI>(d, count, whole, [&](std::size_t j) { return machine.value(j).material; });
-    std::copy_n(whole, count, to.material + first);
-    Spread<D, VI>(d, count, whole, [&](std::size_t j) { return machine.value(j).other; });
-    std::copy_n(whole, count, to.other + first);
-    Spread<D, V>(d, count, to.share + first, [&](std::size_t j) { return machine.value(j).share; });
-  });
+  Ask<Made<D>>(
+      d, tape, tape.instructions, places, 0, places.count,
+      [&](auto& machine, std::size_t first, std::size_t count) {
+        Integer whole[block_vectors * hn::MaxLanes(D())];
+        Spread<D, VI>(d, count, whole, [&](std::size_t j) { return machine.value(j).material; });
+        std::copy_n(whole, count, to.material + first);
+        Spread<D, VI>(d, count, whole, [&](std::size_t j) { return machine.value(j).other; });
+        std::copy_n(whole, count, to.other + first);
+        Spread<D, V>(d, count, to.share + first,
+                     [&](std::size_t j) { return machine.value(j).share; });
+      });
 }
 
 /// Lanes of a batch on their way. Everything that decides where a lane steps to is keyed to the

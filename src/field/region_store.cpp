@@ -24,17 +24,16 @@ RegionStore::Lent::~Lent() { pool().emplace_back(store_); }
 void RegionStore::start(std::size_t count) {
   drop_first.assign(count, 0);
   drop_second.assign(count, 0);
-  live.resize(count);
   joins.resize(count);
-  kept.clear();
   passed.clear();
   parts.clear();
   instructions.clear();
   crowd_depth = 0;
 }
 
-void RegionStore::keep(std::uint32_t instruction) { kept.push_back(instruction); }
-void RegionStore::turn_kept() { std::reverse(kept.begin(), kept.end()); }
+void RegionStore::turn_instructions(std::size_t begin) {
+  std::reverse(instructions.begin() + static_cast<std::ptrdiff_t>(begin), instructions.end());
+}
 void RegionStore::add(const Tape::Instruction& instruction) { instructions.push_back(instruction); }
 void RegionStore::add(const Part& part) { parts.push_back(part); }
 void RegionStore::pass(std::uint32_t begin, std::uint32_t end) { passed.emplace_back(begin, end); }

@@ -24,8 +24,7 @@ struct RegionStore {
     std::vector<std::pair<double, std::uint32_t>> order;
   };
 
-  std::vector<std::uint64_t> live, drop_first, drop_second;  ///< bits: balls
-  std::vector<std::uint32_t> kept;
+  std::vector<std::uint64_t> drop_first, drop_second;           ///< bits: balls
   std::vector<std::pair<std::uint32_t, std::uint32_t>> passed;  ///< begin and end of groups
   std::vector<Part> parts;
   std::vector<Tape::Instruction> instructions;
@@ -40,10 +39,9 @@ struct RegionStore {
 
   /// For regions of so many instructions.
   void start(std::size_t count);
-  void keep(std::uint32_t instruction);
-  /// Kept ones were found from the last to the first.
-  void turn_kept();
   void add(const Tape::Instruction& instruction);
+  /// Those from `begin` on were found from the last to the first.
+  void turn_instructions(std::size_t begin);
   void add(const Part& part);
   void pass(std::uint32_t begin, std::uint32_t end);
   void sort_passed(std::size_t from);

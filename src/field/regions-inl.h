@@ -66,7 +66,7 @@ class Regions {
     for (std::size_t first = 0; first < balls.count; first += width) {
       ask(machine, balls, first);
     }
-    keep(balls.count);
+    find_runs(balls.count);
   }
 
   /// No surface is in a ball.
@@ -75,7 +75,7 @@ class Regions {
   /// What matters in any of some balls.
   std::span<const Tape::Instruction> within(std::uint64_t balls) {
     const std::size_t begin = store_->instructions.size();
-    for (const std::uint32_t i : store_->kept) gather(i, balls);
+    gather(balls);
     return {store_->instructions.data() + begin, store_->instructions.size() - begin};
   }
   /// What matters in the balls from `first` to `last`.
@@ -89,7 +89,7 @@ class Regions {
     }
     const auto range = ((std::uint64_t{2} << to) - 1) & ~((std::uint64_t{1} << from) - 1);
     const std::size_t begin = store_->instructions.size();
-    for (const std::uint32_t i : store_->kept) gather(i, range);
+    gather(range);
     const RegionStore::Part part{from, to, begin, store_->instructions.size()};
     if (run_last_[first] == to) run = part;
     store_->add(part);
@@ -337,7 +337,10 @@ class Regions {
         continue;
       }
       const Tape::Instruction& one = source_[i];
-      if (!reads_value(one.op)) continue;
+      if (!reads_value(one.op)) {
+        if (!writes_point(one.op)) known[one.out] = 0;
+        continue;
+      }
       V limit[block_vectors];
       for (std::size_t j = 0; j < active.count; ++j) {
         limit[j] = known[one.out] != 0 ? limits[one.out][j] : any[j];
@@ -417,7 +420,7 @@ class Regions {
   }
 
   /// What is needed for the answer, from its end.
-  void keep(std::size_t count) {
+  void find_runs(std::size_t count) {
     RegionStore& store = *store_;
     const std::uint64_t all = (std::uint64_t{2} << (count - 1)) - 1;
     std::uint64_t values[Tape::most_registers] = {};
@@ -426,25 +429,13 @@ class Regions {
     store.sort_passed(0);
     std::size_t passed = store.passed.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      while (passed > 0 && i < store.passed[passed - 1].first) --passed;
-      if (passed > 0 && i < store.passed[passed - 1].second) {
-        // Only where it was passed over in every ball.
-        const auto range = store.passed[passed - 1];
-        std::size_t times = 0;
-        for (std::size_t k = passed; k-- > 0 && store.passed[k] == range;) ++times;
-        if (times == blocks_) {
-          i = range.first;
-          continue;
-        }
-      }
+      if (passed_over(i, passed)) continue;
       const Tape::Instruction& one = source_[i];
       const bool point = writes_point(one.op);
       std::uint64_t& out = point ? points_needed_[one.out] : values[one.out];
       const std::uint64_t live = out;
-      store.live[i] = live;
       if (live == 0) continue;
       out = 0;
-      store.keep(static_cast<std::uint32_t>(i));
       changes |= live ^ live >> 1;
       if (is_pair(one.op)) {
         const std::uint64_t first = live & ~store.drop_first[i];
@@ -460,7 +451,6 @@ class Regions {
       }
     }
     points_needed_[0] = 0;
-    store.turn_kept();
     // Balls in which the same matters make a run.
     for (std::size_t k = 0; k < count; ++k) {
       runs_[k].from = most;
@@ -471,23 +461,56 @@ class Regions {
     }
   }
 
-  void gather(std::uint32_t i, std::uint64_t range) {
+  /// Appends what matters in any of some balls, from the end: what is left out must lose in all of
+  /// them, since what stays is asked in all of them.
+  void gather(std::uint64_t range) {
     RegionStore& store = *store_;
-    const std::uint64_t live = store.live[i] & range;
-    if (live == 0) return;
-    Tape::Instruction one = source_[i];
-    if (is_pair(one.op)) {
-      const bool first = (live & ~store.drop_first[i]) != 0;
-      const bool second = (live & ~store.drop_second[i]) != 0;
-      if (!first || !second) {
-        const std::uint8_t from = first ? one.a : one.b;
-        const bool inverted = !first && pair_sort(one.op) == 2;
-        if (from == one.out && !inverted) return;
-        one.op = inverted ? TapeOp::invert : TapeOp::move;
-        one.a = from;
+    bool values[Tape::most_registers] = {};
+    bool points[Tape::most_registers] = {};
+    values[tape_.result] = true;
+    const std::size_t begin = store.instructions.size();
+    std::size_t passed = store.passed.size();
+    for (std::size_t i = source_.size(); i-- > 0;) {
+      if (passed_over(i, passed)) continue;
+      Tape::Instruction one = source_[i];
+      bool& needed = writes_point(one.op) ? points[one.out] : values[one.out];
+      if (!needed) continue;
+      needed = false;
+      if (is_pair(one.op)) {
+        const bool first = (range & ~store.drop_first[i]) != 0;
+        const bool second = (range & ~store.drop_second[i]) != 0;
+        if (first && second) {
+          values[one.a] = values[one.b] = true;
+        } else {
+          const std::uint8_t from = first ? one.a : one.b;
+          const bool inverted = !first && pair_sort(one.op) == 2;
+          values[from] = true;
+          if (from == one.out && !inverted) continue;
+          one.op = inverted ? TapeOp::invert : TapeOp::move;
+          one.a = from;
+        }
+      } else if (reads_value(one.op)) {
+        values[one.a] = true;
+        if (reads_point_second(one.op)) points[one.b] = true;
+      } else {
+        points[one.a] = true;
       }
+      store.add(one);
     }
-    store.add(one);
+    store.turn_instructions(begin);
+  }
+
+  /// Sets i to the start of a group that was passed over in every ball.
+  bool passed_over(std::size_t& i, std::size_t& passed) const {
+    const RegionStore& store = *store_;
+    while (passed > 0 && i < store.passed[passed - 1].first) --passed;
+    if (passed == 0 || i >= store.passed[passed - 1].second) return false;
+    const auto range = store.passed[passed - 1];
+    std::size_t times = 0;
+    for (std::size_t k = passed; k-- > 0 && store.passed[k] == range;) ++times;
+    if (times != blocks_) return false;
+    i = range.first;
+    return true;
   }
 
   const Tape& tape_;

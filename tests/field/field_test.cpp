@@ -442,6 +442,28 @@ std::string refusal(const std::function<void()>& work) {
   return "accepted";
 }
 
+TEST(Fields, ManyPlacesGetTheSameBitsAsEachAlone) {
+  std::vector<Field> parts = mixed_fields();
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    parts[i] = place(3 * somewhere(i, 2), parts[i]);
+  }
+  const CompiledField compiled(join(parts));
+  // Near one another for a while, then elsewhere, and some nowhere near the rest.
+  std::vector<Vec3d> places;
+  for (std::uint64_t i = 0; i < 1000; ++i) {
+    places.push_back(somewhere(i / 50, 6) + somewhere(1000 + i, i % 97 == 0 ? 5 : 0.1));
+  }
+  // Little clouds beside one another: what matters is not the same in all of them.
+  for (std::uint64_t i = 0; i < 40000; ++i) {
+    places.push_back(somewhere(i / 128, 6) + somewhere(9000 + i / 16, 0.7) +
+                     somewhere(20000 + i, 0.05));
+  }
+  const std::vector<double> together = compiled.distances(places);
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    EXPECT_EQ(together[i], compiled.distance(places[i])) << i;
+  }
+}
+
 TEST(Fields, ThoseThatCannotBeAreRefused) {
   EXPECT_THAT(refusal([] { sphere(0); }), HasSubstr("sphere: radius: found '0', expected number"));
   EXPECT_THAT(refusal([] { sphere(-1); }), HasSubstr("more than 0"));
