@@ -54,9 +54,9 @@ class Regions {
   explicit Regions(const Tape& tape) : tape_(tape) {}
 
   /// Finds what of a tape's instructions, or of a part of them, matters in each ball.
-  void find(Machine<D, Plain<D>>& machine, std::span<const Tape::Instruction> instructions_before,
+  void find(Machine<D, Plain<D>>& machine, std::span<const Tape::Instruction> instructions,
             const Balls& balls) {
-    source_ = instructions_before;
+    source_ = instructions;
     crowds_ = {};
     if (source_.data() == tape_.instructions.data()) crowds_ = tape_.crowds;
     store_->start(source_.size());

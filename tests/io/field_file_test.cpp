@@ -1,5 +1,7 @@
 #include <gmock/gmock.h>
 
+#include <algorithm>
+
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
 #include "support/scenes.hpp"
@@ -52,6 +54,35 @@ TEST(FieldFile, ReadsKindsParametersAndMaterials) {
   EXPECT_EQ(made.parts()[0].material(), 0);
   EXPECT_NEAR(made.parts()[1].numbers()[4], pi / 2, 1e-12);
   EXPECT_NEAR(made.parts()[1].parts()[0].numbers()[2], pi, 1e-12);
+}
+
+TEST(FieldFile, EveryKindComesBackFromItsOwnText) {
+  for (const std::string_view name : choice_names<FieldKind>) {
+    const auto kind = static_cast<FieldKind>(
+        std::find(choice_names<FieldKind>.begin(), choice_names<FieldKind>.end(), name) -
+        choice_names<FieldKind>.begin());
+    const FieldKindInfo& info = field_kind_info(kind);
+    const std::string parts = info.most_parts > 0 ? "of: {sphere: {radius: 0.3}}" : "";
+    const SceneFile file =
+        parse_scene(scene_of("{" + std::string(name) + ": {" + parts + "}}"), "f.yaml");
+    const Field& made = file.scene.room().fields.front();
+    EXPECT_EQ(made.kind(), kind);
+    std::size_t numbers = 0;
+    for (const FieldKindInfo::Parameter& parameter : info.parameters) {
+      numbers += parameter.numbers();
+      EXPECT_FALSE(parameter.info.help.empty()) << name;
+    }
+    EXPECT_EQ(made.numbers().size(), numbers) << name;
+    const SceneFile again = parse_scene(scene_text(file), "again.yaml");
+    EXPECT_EQ(again.scene.room().fields.front().numbers(), made.numbers()) << name;
+    EXPECT_EQ(scene_text(again), scene_text(file)) << name;
+    // And can be drawn.
+    Budget budget = file.budget;
+    budget.frame = {40, 30, 1};
+    const Frame frame = render(compile(file.scene), file.camera, budget, {});
+    EXPECT_EQ(frame.tally.spent, 0u) << name;
+    EXPECT_GT(frame.tally.hits, 0u) << name;
+  }
 }
 
 TEST(FieldFile, RefusesWithThePlace) {

@@ -113,6 +113,27 @@ TEST_F(Tool, WritesEveryLayer) {
             "--layer: no such layer 'dept'; did you mean depth?");
 }
 
+TEST_F(Tool, TellsHowOftenFieldsWereEvaluated) {
+  const std::string fountain = std::string(PHOTONLANE_SOURCE) + "/demo/glasshouse-fountain.yaml";
+  const auto report = [&](const std::string& more) {
+    return nlohmann::json::parse(
+        tool("render " + fountain + " -o f.png --size 64x40 --set frame.samples=1 --json" + more)
+            .output);
+  };
+  const auto usual = report("");
+  const auto plain = report(" --set field.pruning=false --set field.cones=false");
+  EXPECT_EQ(usual["budget"]["field.pruning"], "true");
+  EXPECT_EQ(plain["budget"]["field.cones"], "false");
+  // Lanes that are led take fewer steps of their own; every step and every hit is an evaluation.
+  EXPECT_LT(usual["tally"]["steps"], plain["tally"]["steps"]);
+  EXPECT_GT(plain["tally"]["evaluations"],
+            plain["tally"]["steps"].get<int>() + plain["tally"]["hits"].get<int>());
+  EXPECT_THAT(tool("render " + fountain + " -o f.png --size 64x40").output,
+              HasSubstr("fields evaluated"));
+  EXPECT_THAT(refused("render " + fountain + " -o f.png --set field.pruning=some"),
+              HasSubstr("expected true or false"));
+}
+
 TEST_F(Tool, QuietAndJson) {
   EXPECT_EQ(tool("render court.yaml -o a.png --quiet").output, "");
   const auto report = nlohmann::json::parse(tool("render court.yaml -o a.png --json").output);
