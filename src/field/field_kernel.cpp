@@ -457,7 +457,7 @@ class March {
     // a group are taken.
     const std::size_t begin = part_begin(part);
     const std::size_t past = part_end(part);
-    HWY_ALIGN Number kept[part_lanes + hn::MaxLanes(D())];
+    HWY_ALIGN Number kept[part_lanes + hn::MaxLanes(D()) + group_lanes];
     HWY_ALIGN Number found[part_lanes];
     const V infinite = hn::Inf(d);
     const auto each = [&](const Number* row, bool most, Number* to) {
@@ -469,7 +469,8 @@ class March {
                 : nothing;
         hn::Store(value, d, kept + i);
       }
-      hn::Store(nothing, d, kept + part_lanes);
+      for (std::size_t i = 0; i < group_lanes; i += width)
+        hn::Store(nothing, d, kept + part_lanes + i);
       for (std::size_t i = 0; i < part_lanes; i += width) {
         V value = hn::Load(d, kept + i);
         for (std::size_t k = 1; k < group_lanes; ++k) {
