@@ -79,7 +79,6 @@ LaneOrder<Number>::LaneOrder(const LaneBatch<Number>& lanes) {
   std::fill_n(ordered_.limit, LaneBatch<Number>::capacity, Number(0));
   for (std::size_t i = 0; i < lanes.size; ++i) {
     ordered_.take(lanes, index_[i]);
-    if (lanes.any_limit) ordered_.limit[i] = lanes.limit[index_[i]];
   }
 }
 
@@ -88,20 +87,9 @@ void LaneOrder<Number>::give_back(const HitBatch<Number>& from, HitBatch<Number>
   to.shared_evaluations = from.shared_evaluations;
   for (std::size_t i = 0; i < ordered_.size; ++i) {
     const std::size_t k = index_[i];
-    to.t[k] = from.t[i];
-    to.ending[k] = from.ending[i];
-    to.face[k] = from.face[i];
+    to.take_curved(from, i, k);
     to.steps[k] = from.steps[i];
-    to.inside[k] = from.inside[i];
     to.evaluations[k] = from.evaluations[i];
-    to.least[k] = from.least[i];
-    if (from.ending[i] != Ending::hit) continue;
-    to.material[k] = from.material[i];
-    to.other[k] = from.other[i];
-    to.share[k] = from.share[i];
-    to.normal_x[k] = from.normal_x[i];
-    to.normal_y[k] = from.normal_y[i];
-    to.normal_z[k] = from.normal_z[i];
   }
 }
 

@@ -16,6 +16,7 @@
 #include <span>
 
 #include "field/evaluate-inl.h"
+#include "field/field_kernel.hpp"
 #include "field/region_store.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -49,6 +50,34 @@ class Regions {
   struct Balls {
     std::size_t count = 0;
     HWY_ALIGN Number x[most], y[most], z[most], radius[most];
+
+    /// The ball around a box.
+    void add(const Number (&low)[3], const Number (&high)[3]) {
+      Number* middle[3] = {x, y, z};
+      Number square = 0;
+      Number farthest = 0;
+      for (int axis = 0; axis < 3; ++axis) {
+        const Number half = Number(0.5) * (high[axis] - low[axis]);
+        middle[axis][count] = low[axis] + half;
+        square += half * half;
+        farthest = std::max({farthest, std::abs(low[axis]), std::abs(high[axis])});
+      }
+      radius[count++] = std::sqrt(square) + Number(1e-6) * (1 + farthest);
+    }
+    /// The ball around some places.
+    void add_around(const FieldPlaces<Number>& places, std::size_t begin, std::size_t end) {
+      const Number* rows[3] = {places.x, places.y, places.z};
+      Number low[3];
+      Number high[3];
+      for (int axis = 0; axis < 3; ++axis) {
+        low[axis] = high[axis] = rows[axis][begin];
+        for (std::size_t i = begin + 1; i < end; ++i) {
+          low[axis] = std::min(low[axis], rows[axis][i]);
+          high[axis] = std::max(high[axis], rows[axis][i]);
+        }
+      }
+      add(low, high);
+    }
   };
 
   explicit Regions(const Tape& tape) : tape_(tape) {}
@@ -165,7 +194,6 @@ class Regions {
     const D d;
     const std::size_t lanes = hn::Lanes(d);
     const std::size_t count = crowd.last_group - crowd.first_group;
-    // All that are active take part: they come first.
     const auto group = [&](std::size_t g) -> const Tape::Group& {
       return tape_.groups[crowd.first_group + g];
     };
@@ -331,11 +359,8 @@ class Regions {
     for (V& v : any) v = hn::Inf(d);
     std::size_t passed = store.passed.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      while (passed > passed_before_ && i < store.passed[passed - 1].first) --passed;
-      if (passed > passed_before_ && i < store.passed[passed - 1].second) {
-        i = store.passed[passed - 1].first;
-        continue;
-      }
+      if (passed_over(i, passed, passed_before_, 1)) continue;
+
       const Tape::Instruction& one = source_[i];
       if (!reads_value(one.op)) {
         if (!writes_point(one.op)) known[one.out] = 0;
@@ -419,20 +444,21 @@ class Regions {
     return bits;
   }
 
-  /// What is needed for the answer, from its end.
+  /// Finds balls in a row in which the same matters.
   void find_runs(std::size_t count) {
     RegionStore& store = *store_;
     const std::uint64_t all = (std::uint64_t{2} << (count - 1)) - 1;
     std::uint64_t values[Tape::most_registers] = {};
+    std::uint64_t points[Tape::most_registers] = {};
     values[tape_.result] = all;
     std::uint64_t changes = 0;
     store.sort_passed(0);
     std::size_t passed = store.passed.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      if (passed_over(i, passed)) continue;
+      if (passed_over(i, passed, 0, blocks_)) continue;
       const Tape::Instruction& one = source_[i];
       const bool point = writes_point(one.op);
-      std::uint64_t& out = point ? points_needed_[one.out] : values[one.out];
+      std::uint64_t& out = point ? points[one.out] : values[one.out];
       const std::uint64_t live = out;
       if (live == 0) continue;
       out = 0;
@@ -445,13 +471,11 @@ class Regions {
         changes |= (first ^ first >> 1) | (second ^ second >> 1);
       } else if (reads_value(one.op)) {
         values[one.a] |= live;
-        if (reads_point_second(one.op)) points_needed_[one.b] |= live;
+        if (reads_point_second(one.op)) points[one.b] |= live;
       } else {
-        points_needed_[one.a] |= live;
+        points[one.a] |= live;
       }
     }
-    points_needed_[0] = 0;
-    // Balls in which the same matters make a run.
     for (std::size_t k = 0; k < count; ++k) {
       runs_[k].from = most;
       run_first_[k] = k > 0 && (changes >> (k - 1) & 1) == 0 ? run_first_[k - 1] : k;
@@ -471,7 +495,7 @@ class Regions {
     const std::size_t begin = store.instructions.size();
     std::size_t passed = store.passed.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      if (passed_over(i, passed)) continue;
+      if (passed_over(i, passed, 0, blocks_)) continue;
       Tape::Instruction one = source_[i];
       bool& needed = writes_point(one.op) ? points[one.out] : values[one.out];
       if (!needed) continue;
@@ -500,15 +524,17 @@ class Regions {
     store.turn_instructions(begin);
   }
 
-  /// Sets i to the start of a group that was passed over in every ball.
-  bool passed_over(std::size_t& i, std::size_t& passed) const {
+  /// Whether i is in a group that was passed over by so many blocks: then it becomes the group's
+  /// start. `passed` runs through the groups from their end down to `floor` as i does.
+  bool passed_over(std::size_t& i, std::size_t& passed, std::size_t floor,
+                   std::size_t blocks) const {
     const RegionStore& store = *store_;
-    while (passed > 0 && i < store.passed[passed - 1].first) --passed;
-    if (passed == 0 || i >= store.passed[passed - 1].second) return false;
+    while (passed > floor && i < store.passed[passed - 1].first) --passed;
+    if (passed == floor || i >= store.passed[passed - 1].second) return false;
     const auto range = store.passed[passed - 1];
     std::size_t times = 0;
-    for (std::size_t k = passed; k-- > 0 && store.passed[k] == range;) ++times;
-    if (times != blocks_) return false;
+    for (std::size_t k = passed; k-- > floor && store.passed[k] == range;) ++times;
+    if (times != blocks) return false;
     i = range.first;
     return true;
   }
@@ -525,7 +551,6 @@ class Regions {
   std::uint64_t empty_ = 0;
   std::uint64_t sound_points_[Tape::most_registers];
   std::uint64_t sound_values_[Tape::most_registers];
-  std::uint64_t points_needed_[Tape::most_registers] = {};
   std::size_t run_first_[most];
   std::size_t run_last_[most];
   RegionStore::Part runs_[most];  ///< of single runs

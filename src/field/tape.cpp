@@ -9,6 +9,7 @@
 #include <unordered_map>
 #include <utility>
 
+#include "field/tape_steps.hpp"
 #include "photonlane/base/trigonometry.hpp"
 
 namespace photonlane {
@@ -73,46 +74,33 @@ double half_angle(const Bounds& bounds) {
   return std::atan2(side, bounds.low.x());
 }
 
-/// Flattens a field into operations that each write a place of their own (so that the same one on
-/// the same inputs is done once), and then gives them registers.
+/// Flattens a field into steps, the same one on the same inputs only once.
 class TapeMaker {
  public:
   explicit TapeMaker(bool share) : share_(share) {}
 
   Tape make(const Field& field) {
-    const int result = emit(field, 0, -1);
-    allocate(result);
-    tape_.stretch = field.stretch();
-    tape_.bounds = field.bounds();
-    tape_.constants_float.assign(tape_.constants.begin(), tape_.constants.end());
-    return std::move(tape_);
+    list_.result = emit(field, 0, -1);
+    Tape tape = give_registers(std::move(list_));
+    tape.stretch = field.stretch();
+    tape.bounds = field.bounds();
+    return tape;
   }
 
  private:
-  /// One operation before registers: `a` and `b` are earlier operations' numbers, 0 the place where
-  /// the field is asked.
-  struct Step {
-    TapeOp op = TapeOp::move;
-    int a = 0;
-    int b = -1;
-    int whole = -1;
-    std::uint32_t constants = 0;
-    std::uint32_t shift = Tape::no_shift;
-    std::int32_t material = -1;
-    double reach = 1;  ///< by how much what it writes changes at most for a meter
-  };
+  using Step = TapeStep;
 
   /// Emits a field asked at a point; the number of its value.
   int emit(const Field& field, int point, int material) {
     if (field.material() >= 0) material = field.material();
     const std::vector<double>& n = field.numbers();
-    const double reach = steps_[point].reach * field.stretch();
+    const double reach = list_.steps[point].reach * field.stretch();
     const auto shape = [&](TapeOp op, std::initializer_list<double> constants) {
       // A shape moves its point itself.
-      const bool moved = steps_[point].op == TapeOp::shift;
+      const bool moved = list_.steps[point].op == TapeOp::shift;
       return add({.op = op,
-                  .a = moved ? steps_[point].a : point,
-                  .shift = moved ? steps_[point].constants : Tape::no_shift,
+                  .a = moved ? list_.steps[point].a : point,
+                  .shift = moved ? list_.steps[point].constants : Tape::no_shift,
                   .material = material,
                   .reach = reach},
                  constants);
@@ -121,7 +109,7 @@ class TapeMaker {
     const auto within = [&](TapeOp op, std::initializer_list<double> constants,
                             double stretch = 1) {
       const int inner =
-          add({.op = op, .a = point, .reach = steps_[point].reach * stretch}, constants);
+          add({.op = op, .a = point, .reach = list_.steps[point].reach * stretch}, constants);
       return emit(field.parts().front(), inner, material);
     };
     /// Something done to a part's value.
@@ -266,13 +254,16 @@ class TapeMaker {
       put(step.shift);
       put(step.material);
       for (const double constant : constants) put(constant);
-      const auto [known, added] = known_.try_emplace(key, static_cast<int>(steps_.size()));
-      if (!added) return known->second;
+      for (const auto& scope : known_) {
+        const auto known = scope.find(key);
+        if (known != scope.end()) return known->second;
+      }
+      known_.back().emplace(std::move(key), static_cast<int>(list_.steps.size()));
     }
-    step.constants = static_cast<std::uint32_t>(tape_.constants.size());
-    tape_.constants.insert(tape_.constants.end(), constants.begin(), constants.end());
-    steps_.push_back(step);
-    return static_cast<int>(steps_.size()) - 1;
+    step.constants = static_cast<std::uint32_t>(list_.constants.size());
+    list_.constants.insert(list_.constants.end(), constants.begin(), constants.end());
+    list_.steps.push_back(step);
+    return static_cast<int>(list_.steps.size()) - 1;
   }
 
   /// Takes in one more part.
@@ -282,88 +273,20 @@ class TapeMaker {
     return add({.op = op, .a = first, .b = second, .whole = whole, .reach = reach}, constants);
   }
 
-  /// Gives every operation that matters the lowest registers that are free.
-  void allocate(int result) {
-    const int count = static_cast<int>(steps_.size());
-    std::vector<int> last(count, -1);
-    last[result] = count;
-    for (int i = count - 1; i > 0; --i) {
-      if (last[i] < 0) continue;
-      for (const int input : {steps_[i].a, steps_[i].b, steps_[i].whole}) {
-        if (input >= 0) last[input] = std::max(last[input], i);
-      }
-    }
-    std::vector<std::uint8_t> in(count, Tape::no_register);
-    // Where a step's instruction is, or the next one's.
-    std::vector<std::uint32_t> instruction(count + 1, 0);
-    std::vector<bool> used_points(Tape::most_registers + 1, false);
-    std::vector<bool> used_values(Tape::most_registers + 1, false);
-    in[0] = 0;
-    used_points[0] = true;
-    const auto is_point = [&](int i) { return i == 0 || writes_point(steps_[i].op); };
-    for (int i = 1; i < count; ++i) {
-      instruction[i] = static_cast<std::uint32_t>(tape_.instructions.size());
-      if (last[i] < 0) continue;
-      const Step& step = steps_[i];
-      for (const int input : {step.a, step.b, step.whole}) {
-        // Values only are written over: a point has three parts that are read after one another.
-        if (input > 0 && last[input] == i && !is_point(input)) used_values[in[input]] = false;
-      }
-      const bool reuse = reads_value(step.op) && last[step.a] == i;
-      in[i] = is_point(i) ? take(used_points, tape_.points)
-                          : take(used_values, tape_.values, reuse ? in[step.a] : -1);
-      for (const int input : {step.a, step.b, step.whole}) {
-        if (input > 0 && last[input] == i && is_point(input)) used_points[in[input]] = false;
-      }
-      const auto register_of = [&](int input) { return input < 0 ? std::uint8_t{0} : in[input]; };
-      tape_.instructions.push_back({step.op, in[i], in[step.a], register_of(step.b), step.constants,
-                                    step.material, static_cast<float>(steps_[step.a].reach),
-                                    step.b < 0 ? 1.0f : static_cast<float>(steps_[step.b].reach),
-                                    step.whole < 0 ? Tape::no_register : in[step.whole],
-                                    step.shift});
-    }
-    tape_.result = in[result];
-    instruction[count] = static_cast<std::uint32_t>(tape_.instructions.size());
-    for (std::size_t g = 0; g < groups_.size(); ++g) {
-      Tape::Group group = groups_[g];
-      group.begin = instruction[group.begin];
-      group.end = instruction[group.end];
-      if (group.join != Tape::no_join) group.join = instruction[group.join];
-      group.point = in[group_points_[g]];
-      group.value = in[group_values_[g]];
-      tape_.groups.push_back(group);
-    }
-    for (Tape::Crowd crowd : crowds_) {
-      crowd.begin = instruction[crowd.begin];
-      crowd.end = instruction[crowd.end];
-      tape_.crowds.push_back(crowd);
-    }
-  }
-
-  static std::uint8_t take(std::vector<bool>& used, int& most, int wanted = -1) {
-    int index = wanted;
-    if (index < 0 || used[index]) {
-      index = static_cast<int>(std::find(used.begin(), used.end(), false) - used.begin());
-    }
-    if (index >= Tape::most_registers) {
-      throw Error(ErrorKind::input, "a field of too many operations within one another");
-    }
-    used[index] = true;
-    most = std::max(most, index + 1);
-    return static_cast<std::uint8_t>(index);
-  }
-
   int combine(const Field& field, int point, int material, TapeOp sharp) {
     const double radius = field.numbers()[0];
-    if (sharp == TapeOp::join && radius == 0 && field.parts().size() >= least_crowd) {
-      return crowd(field, point, material);
+    if (sharp == TapeOp::join && radius == 0) {
+      const auto finite = std::count_if(field.parts().begin(), field.parts().end(),
+                                        [](const Field& part) { return part.bounds().finite(); });
+      if (finite >= least_crowd) return crowd(field, point, material);
     }
     const int smooth = radius == 0 ? 0 : 1 + static_cast<int>(field.numbers()[1]);
     const auto op = static_cast<TapeOp>(static_cast<int>(sharp) + smooth);
     int value = -1;
     for (const Field& part : field.parts()) {
-      value = fold(op, value, emit(part, point, material), steps_[point].reach * field.stretch(),
-                   {radius, radius == 0 ? 0 : 1 / radius});
+      value =
+          fold(op, value, emit(part, point, material), list_.steps[point].reach * field.stretch(),
+               {radius, radius == 0 ? 0 : 1 / radius});
     }
     return value;
   }
@@ -371,7 +294,7 @@ class TapeMaker {
   /// A join of many parts: neighbors make groups, so that those far away can be passed over
   /// together.
   int crowd(const Field& field, int point, int material) {
-    const double reach = steps_[point].reach * field.stretch();
+    const double reach = list_.steps[point].reach * field.stretch();
     std::vector<const Field*> near;
     int value = -1;
     for (const Field& part : field.parts()) {
@@ -382,42 +305,38 @@ class TapeMaker {
       }
     }
     sort_by_place(near, 0);
-    const auto first = static_cast<std::uint32_t>(groups_.size());
-    const std::size_t begin = steps_.size();
-    // Groups of groups within are listed after this one's.
-    groups_.resize(first + (near.size() + group_size - 1) / group_size);
-    const auto crowd = crowds_.size();
-    crowds_.push_back({});
-    for (std::size_t i = 0, g = first; i < near.size(); i += group_size, ++g) {
-      Tape::Group group{};
-      group.begin = static_cast<std::uint32_t>(steps_.size());
+    // Crowds within come after this one, their groups after its groups.
+    const std::size_t crowd = list_.crowds.size();
+    const std::size_t first = list_.groups.size();
+    const std::size_t count = (near.size() + group_size - 1) / group_size;
+    const auto place = [&] { return static_cast<std::uint32_t>(list_.steps.size()); };
+    list_.crowds.push_back({.begin = place(),
+                            .end = 0,
+                            .first_group = static_cast<std::uint32_t>(first),
+                            .last_group = static_cast<std::uint32_t>(first + count)});
+    list_.groups.resize(first + count);
+    for (std::size_t g = 0; g < count; ++g) {
+      const std::size_t from = g * group_size;
+      const std::size_t to = std::min(from + group_size, near.size());
+      TapeSteps::Group group{.begin = place(), .point = point, .reach = reach};
+      group.bounds = near[from]->bounds();
       // What is worked out within a group is not there where it is passed over.
-      std::unordered_map<std::string, int> known = known_;
-      int own = -1;
-      group.bounds = near[i]->bounds();
-      for (std::size_t k = i; k < std::min(i + group_size, near.size()); ++k) {
+      known_.emplace_back();
+      for (std::size_t k = from; k < to; ++k) {
         const Field& part = *near[k];
-        own = fold(TapeOp::join, own, emit(part, point, material), reach);
+        group.value = fold(TapeOp::join, group.value, emit(part, point, material), reach);
         group.bounds.low = group.bounds.low.cwiseMin(part.bounds().low);
         group.bounds.high = group.bounds.high.cwiseMax(part.bounds().high);
         group.looseness = std::max(group.looseness, part.looseness());
       }
-      known_ = std::move(known);
-      group.end = static_cast<std::uint32_t>(steps_.size());
-      group.reach = static_cast<float>(reach);
-
-      groups_[g] = group;
-      group_points_.resize(groups_.size());
-      group_values_.resize(groups_.size());
-      group_points_[g] = point;
-      group_values_[g] = own;
+      known_.pop_back();
+      group.end = place();
       const bool alone = value < 0;
-      value = fold(TapeOp::join, value, own, reach);
-      groups_[g].join = alone ? Tape::no_join : static_cast<std::uint32_t>(value);
+      value = fold(TapeOp::join, value, group.value, reach);
+      if (!alone) group.join = value;
+      list_.groups[first + g] = group;
     }
-    crowds_[crowd] = {
-        static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(steps_.size()), first,
-        static_cast<std::uint32_t>(first + (near.size() + group_size - 1) / group_size)};
+    list_.crowds[crowd].end = place();
     return value;
   }
 
@@ -467,11 +386,12 @@ class TapeMaker {
     int value = -1;
     for (const double which : copies) {
       const int inner =
-          add({.op = TapeOp::repeat, .a = point, .reach = steps_[point].reach},
+          add({.op = TapeOp::repeat, .a = point, .reach = list_.steps[point].reach},
               {static_cast<double>(axis), spacing, 1 / spacing, count == 0 ? -1 : count - 1,
                count == 0 ? 0 : 0.5 * (count - 1), which, copies.size() > 1 ? 1.0 : 0.0});
-      value = fold(TapeOp::join, value, repeat(field, axis + 1, inner, material),
-                   steps_[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
+      value =
+          fold(TapeOp::join, value, repeat(field, axis + 1, inner, material),
+               list_.steps[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
     }
     return value;
   }
@@ -502,24 +422,22 @@ class TapeMaker {
     }
     int value = -1;
     for (const double which : copies) {
-      const int inner = add({.op = TapeOp::around, .a = point, .reach = steps_[point].reach},
+      const int inner = add({.op = TapeOp::around, .a = point, .reach = list_.steps[point].reach},
                             {step, 1 / step, which, copies.size() > 1 ? 1.0 : 0.0});
-      value = fold(TapeOp::join, value, emit(part, inner, material),
-                   steps_[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
+      value =
+          fold(TapeOp::join, value, emit(part, inner, material),
+               list_.steps[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
     }
     return value;
   }
 
-  static constexpr std::size_t least_crowd = 24;
+  static constexpr std::ptrdiff_t least_crowd = 24;
   static constexpr std::size_t group_size = 8;
 
   const bool share_;
-  Tape tape_;
-  std::vector<Tape::Group> groups_;  ///< as steps
-  std::vector<int> group_points_, group_values_;
-  std::vector<Tape::Crowd> crowds_;  ///< as steps
-  std::vector<Step> steps_{Step{}};
-  std::unordered_map<std::string, int> known_;
+  TapeSteps list_;
+  /// Steps by what they do, those of the groups that are being made in scopes of their own.
+  std::vector<std::unordered_map<std::string, int>> known_{1};
 };
 
 }  // namespace
@@ -548,7 +466,7 @@ Tape make_tape(const Field& field) {
   try {
     return TapeMaker(true).make(field);
   } catch (const Error&) {
-    // What is shared keeps its registers longer.
+    // What is shared keeps its registers longer: without that there may be enough of them.
     return TapeMaker(false).make(field);
   }
 }

@@ -26,6 +26,8 @@ struct Asking {
   LaneBatch<float> lanes;
   std::size_t of[Surfaces::capacity];
 
+  Asking() { lanes.ending_only = true; }
+
   void add(const RenderJob& job, const Surfaces& surfaces, std::size_t i, const Normal& normal,
            float direction_x, float direction_y, float direction_z) {
     const std::size_t k = lanes.size++;
@@ -147,7 +149,6 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& su
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = static_cast<float>(job.budget.far_limit);
-  asking.lanes.ending_only = true;
   Light through;
   come_through(job, asking.lanes, nullptr, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
@@ -190,7 +191,6 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const Lamp& lamp,
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = range;
-  asking.lanes.ending_only = true;
   asking.lanes.any_limit = true;
   std::copy_n(distance, asking.lanes.size, asking.lanes.limit);
   std::fill(asking.lanes.limit + asking.lanes.size, std::end(asking.lanes.limit), 0.0f);
@@ -305,7 +305,6 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
   for (int s = 0; s < samples; ++s) {
     Asking asking;
     asking.lanes.far_limit = reach;
-    asking.lanes.ending_only = true;
     const double radius = std::sqrt((s + 0.5) / samples);
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       if (surfaces.ending[i] != Ending::hit) continue;

@@ -40,7 +40,6 @@ class LaneSight final : public Sight {
       if (!wanted[i]) continue;
       place[rest.size] = i;
       rest.take(lanes_, i);
-      if (rest.any_limit) rest.limit[rest.size - 1] = lanes_.limit[i];
       rest.start[rest.size - 1] = met_at_[i];
     }
     const HitBatch<Number> hits = trace_room(job_.world.room(), rest, job_.budget, tally_);

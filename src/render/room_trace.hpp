@@ -1,7 +1,6 @@
 #pragma once
 
 #include <algorithm>
-#include <limits>
 
 #include "photonlane/render/world.hpp"
 
@@ -14,20 +13,9 @@ void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Numbe
   for (std::size_t i = 0; i < count; ++i) {
     hits.steps[i] += from.steps[i];
     hits.evaluations[i] += from.evaluations[i];
-    hits.least[i] = std::min(hits.least[i], from.least[i]);
     if (from.ending[i] == Ending::escaped) continue;
     if (hits.ending[i] != Ending::escaped && hits.t[i] <= from.t[i]) continue;
-    hits.t[i] = hits.exit[i] = from.t[i];
-    hits.ending[i] = from.ending[i];
-    hits.face[i] = from.face[i];
-    hits.item[i] = from.item[i];
-    hits.material[i] = from.material[i];
-    hits.normal_x[i] = from.normal_x[i];
-    hits.normal_y[i] = from.normal_y[i];
-    hits.normal_z[i] = from.normal_z[i];
-    hits.other[i] = from.other[i];
-    hits.share[i] = from.share[i];
-    hits.inside[i] = from.inside[i];
+    hits.take_curved(from, i, i);
   }
 }
 
@@ -50,8 +38,6 @@ HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& l
   }
   hits.shared_evaluations = 0;
   std::fill_n(hits.evaluations, lanes.size, 0u);
-  std::fill_n(hits.least, lanes.size, std::numeric_limits<float>::infinity());
-  std::fill_n(hits.inside, lanes.size, false);
   LaneBatch<Number> rest = lanes;
   rest.any_limit = true;
   for (std::size_t i = 0; i < lanes.size; ++i) {

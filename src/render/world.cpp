@@ -100,7 +100,13 @@ World compile(const Scene& scene) {
       const std::uint32_t plain = add_material({.base = {0.6f, 0.6f, 0.6f}});
       for (const Field& field : room.fields) check_field(field, scene.materials.size());
       compiled.field = std::make_shared<const CompiledField>(joined(room.fields, true), plain);
-      compiled.near_field = std::make_shared<const CompiledField>(joined(room.fields, false));
+      const bool stretched = std::any_of(room.fields.begin(), room.fields.end(),
+                                         [](const Field& field) { return field.stretch() > 1; });
+      compiled.near_field = compiled.field;
+      if (stretched) {
+        compiled.near_field = std::make_shared<const CompiledField>(joined(room.fields, false));
+        data->memory_bytes += compiled.near_field->memory_bytes();
+      }
       data->memory_bytes += compiled.field->memory_bytes();
     }
     compiled.ceiling_height = map.wall_height;

@@ -284,6 +284,54 @@ TEST(FieldTrees, LargeJoinsAreTheLeastOfTheirParts) {
   EXPECT_EQ(values, least);
 }
 
+/// Many parts in a turned and scaled place, some of which hold as many again, and the same places
+/// within places as before them: groups are asked in any order.
+Field crowd_of_crowds(Chance& chance) {
+  using namespace field;
+  const Vec3d turn(0.3, -0.7, 1.1);
+  std::vector<Field> parts{place({0, 0, -3}, plane({0.1, 0.2, 1}, -1), turn)};
+  for (int i = 0; i < 60; ++i) {
+    const Field small = place(chance.point(0.3), some_shape(chance), chance.point(2), 0.4);
+    parts.push_back(place(chance.point(5), place({0, 0, -3}, small, turn), chance.point(2)));
+  }
+  std::vector<Field> within;
+  for (int i = 0; i < 30; ++i) {
+    within.push_back(place(chance.point(1.5), some_shape(chance), chance.point(2), 0.3));
+  }
+  parts.push_back(place({1, -2, 0.5}, join(std::move(within)), {0.2, 0.5, -0.4}, 0.8));
+  return place({0.4, 0.1, -0.2}, join(std::move(parts)), {-0.4, 0.9, 0.2}, 1.3);
+}
+
+TEST(FieldTrees, GroupsOfLargeJoinsMayBeAskedInAnyOrder) {
+  for (std::uint64_t seed = 200; seed < 206; ++seed) {
+    Chance chance(seed);
+    const Field field = crowd_of_crowds(chance);
+    const CompiledField compiled(field);
+    std::vector<Vec3d> places;
+    for (int cloud = 0; cloud < 60; ++cloud) {
+      const Vec3d middle = chance.point(7);
+      const double size = chance.between(0.02, 0.5);
+      for (int i = 0; i < 16; ++i) places.push_back(middle + chance.point(size));
+    }
+    const std::vector<double> values = compiled.distances(places);
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      ASSERT_EQ(values[i], compiled.distance(places[i])) << "seed " << seed << " place " << i;
+      if (i % 16 == 0) {
+        ASSERT_NEAR(values[i], walk(field, places[i]), 2e-7);
+      }
+    }
+  }
+}
+
+TEST(FieldTrees, ManyPartsWithoutEndAreNoCrowd) {
+  std::vector<Field> parts;
+  for (int i = 0; i < 40; ++i) parts.push_back(field::plane({std::cos(i), std::sin(i), 0.2}, -9));
+  const CompiledField compiled(field::join(parts));
+  std::vector<Vec3d> places(200, Vec3d(0.5, 0.2, 0.1));
+  EXPECT_EQ(compiled.distances(places), std::vector<double>(200, compiled.distance(places[0])));
+  EXPECT_NEAR(compiled.distance(places[0]), walk(field::join(parts), places[0]), 1e-12);
+}
+
 TEST(FieldTrees, WhatStandsTwiceIsWorkedOutOnce) {
   using namespace field;
   const Field urn = place({1, 2, 3}, join(0.1, {sphere(0.5), cylinder(0.2, 1.6)}), {0.1, 0.2, 0.3});
@@ -294,7 +342,7 @@ TEST(FieldTrees, WhatStandsTwiceIsWorkedOutOnce) {
   EXPECT_NEAR(CompiledField(twice).distance(place), walk(twice, place), 1e-12);
 }
 
-TEST(FieldTrees, NewKindsAreRefusedWhereTheyCannotBe) {
+TEST(FieldTrees, AreRefusedWhereTheyCannotBe) {
   using namespace field;
   EXPECT_THROW(disc(0, 0.1), Error);
   EXPECT_THROW(disc(1, -0.1), Error);

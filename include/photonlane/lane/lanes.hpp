@@ -37,6 +37,7 @@ struct LaneBatch {
     direction_y[size] = from.direction_y[i];
     direction_z[size] = from.direction_z[i];
     start[size] = from.any_start ? from.start[i] : Number(0);
+    if (from.any_limit) limit[size] = from.limit[i];
     ++size;
   }
 };
@@ -88,11 +89,24 @@ struct HitBatch {
   /// Of curved faces: `share` of another material is mixed in.
   alignas(64) std::uint32_t other[capacity];
   alignas(64) float share[capacity];
-  alignas(64) bool inside[capacity];  ///< the lane came from inside of what it met
-  /// Of fields: how often they were evaluated for the lane alone, and the least distance met.
+  /// Of fields: how often they were evaluated for the lane alone, and for several together.
   alignas(64) std::uint32_t evaluations[capacity];
-  alignas(64) float least[capacity];
-  std::uint64_t shared_evaluations;  ///< for several lanes together
+  std::uint64_t shared_evaluations;
+
+  /// Takes over where lane i of another batch ended and what it met, a curved face or nothing, as
+  /// lane k.
+  void take_curved(const HitBatch& from, std::size_t i, std::size_t k) {
+    t[k] = exit[k] = from.t[i];
+    ending[k] = from.ending[i];
+    face[k] = from.face[i];
+    item[k] = from.item[i];
+    material[k] = from.material[i];
+    normal_x[k] = from.normal_x[i];
+    normal_y[k] = from.normal_y[i];
+    normal_z[k] = from.normal_z[i];
+    other[k] = from.other[i];
+    share[k] = from.share[i];
+  }
 };
 
 }  // namespace photonlane
