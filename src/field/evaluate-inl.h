@@ -11,6 +11,7 @@
 #include <hwy/highway.h>
 
 #include <span>
+#include <type_traits>
 
 #include "field/noise.hpp"
 #include "field/numbers-inl.h"
@@ -209,6 +210,10 @@ class Machine {
         });
       case TapeOp::pyramid:
         return shape(one, active, [&](const P& p) { return pyramid(p, c); });
+      case TapeOp::source:
+        return ask_source(one, active, *tape_.sources[static_cast<std::size_t>(c[0])]);
+      case TapeOp::outline:
+        return shape(one, active, [&](const P& p) { return outline(p, c); });
       case TapeOp::circle:
         return shape(one, active, [&](const P& p) { return length2(p.x, p.y) - constant(0); });
       case TapeOp::rectangle:
@@ -322,6 +327,24 @@ class Machine {
       case TapeOp::twist_outside:
         return value_and_point(one, active,
                                [&](const T& a, const P& p) { return untwist(a, p, c); });
+      case TapeOp::taper:
+        return space(one, active, [&](const P& p) {
+          const T width = taper_width(p.z, c);
+          return P{p.x / width, p.y / width, p.z};
+        });
+      case TapeOp::taper_outside:
+        return value_and_point(one, active,
+                               [&](const T& a, const P& p) { return untaper(a, p, c); });
+      case TapeOp::bend:
+        return space(one, active, [&](const P& p) {
+          const V radius = constant(0);
+          const T up = radius - p.z * constant(1);
+          const T out = MaxWith(length2(p.x, up), constant(3));
+          return P{AngleOf(up, p.x) * radius, p.y, (radius - out) * constant(1)};
+        });
+      case TapeOp::bend_outside:
+        return value_and_point(one, active,
+                               [&](const T& a, const P& p) { return unbend(a, p, c); });
       case TapeOp::move:
         return value(one, active, [&](const T& a) { return a; });
     }
@@ -405,35 +428,78 @@ class Machine {
     for (int octave = 0; octave < static_cast<int>(c[2]); ++octave) {
       // Each has a place of its own in the lattice.
       const V shift = hn::Set(d, static_cast<Number>(5.37 * octave));
-      sum = sum + lattice(p.x * rate + shift, p.y * rate + shift, p.z * rate + shift) * height;
+      const T x = p.x * rate + shift;
+      const T y = p.y * rate + shift;
+      const T z = p.z * rate + shift;
+      sum = sum + (c[3] != 0 ? slopes(x, y, z) : lattice(x, y, z)) * height;
       rate = hn::Add(rate, rate);
       height = hn::Mul(height, hn::Set(d, Number(0.5)));
     }
     return sum;
   }
 
-  static T lattice(const T& x, const T& y, const T& z) {
-    const D d;
-    const hn::RebindToSigned<D> di;
-    using VI = hn::Vec<hn::RebindToSigned<D>>;
-    const VI last = hn::Set(di, noise_side - 1);
-    const auto cell = [&](const T& place, VI& low, VI& high, T& share) {
+  using VI = hn::Vec<hn::RebindToSigned<D>>;
+
+  /// Where a coordinate is between two planes of the noise's lattice.
+  struct Between {
+    VI low, high;
+    T way;    ///< from the low one
+    T share;  ///< of the high one
+
+    explicit Between(const T& place) {
+      const D d;
+      const hn::RebindToSigned<D> di;
+      const VI last = hn::Set(di, noise_side - 1);
       const V floor = hn::Floor(place.v);
-      const T t = place - floor;
-      share = t * t * (hn::Set(d, Number(3)) - (t + t));
+      way = place - floor;
+      share = way * way * (hn::Set(d, Number(3)) - (way + way));
       const VI index = hn::ConvertTo(di, floor);
       low = hn::And(index, last);
       high = hn::And(hn::Add(index, hn::Set(di, 1)), last);
+    }
+  };
+  static VI corner_index(VI i, VI j, VI k) {
+    return hn::Add(i, hn::ShiftLeft<4>(hn::Add(j, hn::ShiftLeft<4>(k))));
+  }
+
+  /// Of a corner's slope, how high it is at a place.
+  static T slopes(const T& x, const T& y, const T& z) {
+    const D d;
+    const Between bx(x);
+    const Between by(y);
+    const Between bz(z);
+    const V one = hn::Set(d, Number(1));
+    const T past_x = bx.way - one;
+    const T past_y = by.way - one;
+    const T past_z = bz.way - one;
+    const Number* values = noise_slopes<Number>();
+    const auto at = [&](int i, int j, int k) {
+      const VI index = corner_index(i != 0 ? bx.high : bx.low, j != 0 ? by.high : by.low,
+                                    k != 0 ? bz.high : bz.low);
+      const auto along = [&](int axis) {
+        return hn::GatherIndex(d, values + static_cast<std::size_t>(axis) * noise_size, index);
+      };
+      return (i != 0 ? past_x : bx.way) * along(0) + (j != 0 ? past_y : by.way) * along(1) +
+             (k != 0 ? past_z : bz.way) * along(2);
     };
-    VI x0, x1, y0, y1, z0, z1;
-    T sx, sy, sz;
-    cell(x, x0, x1, sx);
-    cell(y, y0, y1, sy);
-    cell(z, z0, z1, sz);
+    const auto between = [](const T& a, const T& b, const T& share) { return a + share * (b - a); };
+    const auto layer = [&](int k) {
+      return between(between(at(0, 0, k), at(1, 0, k), bx.share),
+                     between(at(0, 1, k), at(1, 1, k), bx.share), by.share);
+    };
+    return between(layer(0), layer(1), bz.share);
+  }
+
+  static T lattice(const T& x, const T& y, const T& z) {
+    const D d;
+    const Between bx(x);
+    const Between by(y);
+    const Between bz(z);
+    const VI x0 = bx.low, x1 = bx.high, y0 = by.low, y1 = by.high, z0 = bz.low, z1 = bz.high;
+    const T &sx = bx.share, &sy = by.share, &sz = bz.share;
     const Number* values = noise_lattice<Number>();
     const auto at = [&](VI i, VI j, VI k) {
-      const VI index = hn::Add(i, hn::ShiftLeft<4>(hn::Add(j, hn::ShiftLeft<4>(k))));
-      return hn::GatherIndex(d, values, index);
+      return hn::GatherIndex(d, values, corner_index(i, j, k));
     };
     const auto blend = [&](V a, V b, const T& share) { return share * hn::Sub(b, a) + a; };
     const auto between = [](const T& a, const T& b, const T& share) { return a + share * (b - a); };
@@ -552,6 +618,146 @@ class Machine {
                    Sqrt(shear * shear * hn::Set(d, Number(0.25)) + hn::Set(d, Number(1)));
     const T value = Max(a * stretch / here, (radius - rim) * stretch);
     return Select(outside, value, a);
+  }
+
+  static T taper_width(const T& z, const Number* c) {
+    const D d;
+    const T share =
+        MinWith(above((z - hn::Set(d, c[0])) * hn::Set(d, c[1])), hn::Set(d, Number(1)));
+    return share * hn::Set(d, c[3]) + hn::Set(d, c[2]);
+  }
+
+  /// As untwist: beyond the rim space is sheared more than at it, and what is within the radius is
+  /// at least as far as that.
+  static T untaper(const T& value, const P& p, const Number* c) {
+    const D d;
+    const V one = hn::Set(d, Number(1));
+    const T a = value * hn::Set(d, c[5]);
+    const T width = taper_width(p.z, c);
+    const T radius = length2(p.x, p.y);
+    const T across = radius / width;
+    const M beyond = hn::Gt(across.v, hn::Set(d, c[6]));
+    if (hn::AllFalse(d, beyond)) return a;
+    const T shear = across * hn::Set(d, c[7]);
+    const V narrow = hn::Div(one, hn::Mul(hn::Set(d, c[5]), hn::Set(d, c[5])));
+    const T sum = shear * shear + hn::Add(one, narrow);
+    const T root = Sqrt(above(sum * sum - hn::Mul(hn::Set(d, Number(4)), narrow)));
+    const T here = Sqrt((sum + root) * hn::Set(d, Number(0.5)));
+    const T less = Select(hn::Gt(across.v, hn::Set(d, c[4])), a * hn::Set(d, c[8]) / here, a);
+    const T gap =
+        (radius - width * hn::Set(d, c[6])) * hn::Mul(hn::Set(d, c[9]), hn::Set(d, c[10]));
+    return Select(beyond, Max(less, gap), a);
+  }
+
+  /// What a bent part is away along its circle is nearer on straight ways across the inside, where
+  /// nothing is: an arc of angle a is bridged by 2 sin(a / 2). The other way around may be shorter
+  /// too.
+  static T unbend(const T& value, const P& p, const Number* c) {
+    const D d;
+    const V zero = hn::Zero(d);
+    const V one = hn::Set(d, Number(1));
+    const V two = hn::Set(d, Number(2));
+    const V turn = hn::Set(d, static_cast<Number>(3.14159265358979323846));
+    const V inner = hn::Set(d, c[3]);
+    const V stretch = hn::Set(d, c[4]);
+    const V radius = hn::Set(d, c[0]);
+    const T up = radius - p.z * hn::Set(d, c[1]);
+    const T out = length2(p.x, up);
+    const T along = Abs(AngleOf(up, p.x)) * radius;
+    const V around = hn::Sub(hn::Mul(hn::Mul(two, turn), radius), hn::Set(d, c[6]));
+    const T a = Min(value, (around - along) * hn::Set(d, c[5]));
+    // In turns of the innermost circle.
+    const V unit = hn::Div(one, hn::Mul(stretch, inner));
+    const T angle = Abs(a) * unit;
+    const T bridged = MinWith(angle, turn);
+    const T rest = angle - bridged;
+    const T chord = Sine(bridged * hn::Set(d, Number(0.5))) * two + rest;
+    const T outside = NegIf(hn::Lt(a.v, zero), chord);
+    // From within the innermost circle everything is outside it.
+    const T share = out * hn::Div(one, inner);
+    const T far = above(a) * unit;
+    const T to = MinWith(far, turn);
+    const T square = share * share - share * Cosine(to) * two + one;
+    const T inside = Sqrt(above(square)) + (far - to);
+    return Select(hn::Lt(out.v, inner), inside, outside) * hn::Mul(stretch, inner);
+  }
+
+  /// Side by side, a batch of the lanes that take part.
+  void ask_source(const Tape::Instruction& one, const ActiveVectors& active,
+                  const FieldSource& source) {
+    const D d;
+    constexpr std::size_t most = block_vectors * hn::MaxLanes(D());
+    const std::size_t lanes = hn::Lanes(d);
+    HWY_ALIGN Number place[3][most];
+    HWY_ALIGN Number value[most];
+    HWY_ALIGN Number slope[3][most];
+    P at[block_vectors];
+    for (std::size_t k = 0; k < active.count; ++k) {
+      P& p = at[k];
+      p = load(one.a, active.index[k]);
+      if (one.shift != Tape::no_shift) p = shifted(p, constants_ + one.shift);
+      hn::Store(p.x.v, d, place[0] + k * lanes);
+      hn::Store(p.y.v, d, place[1] + k * lanes);
+      hn::Store(p.z.v, d, place[2] + k * lanes);
+    }
+    SourceBatch<Number> batch{active.count * lanes, place[0], place[1], place[2], value};
+    constexpr bool slopes = std::is_same_v<T, Dual<D>>;
+    if constexpr (slopes) {
+      batch.slope_x = slope[0];
+      batch.slope_y = slope[1];
+      batch.slope_z = slope[2];
+    }
+    source.ask(batch);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      T result(hn::Load(d, value + k * lanes));
+      if constexpr (slopes) {
+        const auto along = [&](const T& p, int axis) {
+          return p * hn::Load(d, slope[axis] + k * lanes);
+        };
+        const T sum = along(at[k].x, 0) + along(at[k].y, 1) + along(at[k].z, 2);
+        result = T(result.v, sum.x, sum.y, sum.z);
+      }
+      result.made_of(one.material);
+      values_[one.out][active.index[k]] = result;
+    }
+  }
+
+  /// The nearest side, and by how many a line to +x goes through on which side of them all it is.
+  static T outline(const P& p, const Number* c) {
+    const D d;
+    const V zero = hn::Zero(d);
+    const V one = hn::Set(d, Number(1));
+    T best(hn::Inf(d));
+    V least = hn::Inf(d);
+    M sided = hn::Lt(one, zero);
+    M inside = sided;
+    const auto count = static_cast<std::size_t>(c[0]);
+    for (std::size_t i = 0; i < count; ++i) {
+      const Number* side = c + 1 + 6 * i;
+      const V way_x = hn::Set(d, side[2]);
+      const V way_y = hn::Set(d, side[3]);
+      const T x = p.x - hn::Set(d, side[0]);
+      const T y = p.y - hn::Set(d, side[1]);
+      const T along = (x * way_x + y * way_y) * hn::Set(d, side[5]);
+      const T across = (x * way_y - y * way_x) * hn::Set(d, side[4]);
+      // Beside a side the distance is to its line, with a sign and a gradient of its own.
+      const M beside = hn::And(hn::Gt(along.v, zero), hn::Lt(along.v, one));
+      const T share = MinWith(above(along), one);
+      const T end = length2(x - share * way_x, y - share * way_y);
+      const T here = Select(beside, across, end);
+      const V size = hn::Abs(here.v);
+      const M nearer = hn::Lt(size, least);
+      least = hn::Min(size, least);
+      best = Select(nearer, here, best);
+      sided = hn::Or(hn::And(nearer, beside), hn::AndNot(nearer, sided));
+      const V to_y = hn::Sub(p.y.v, hn::Set(d, side[1] + side[3]));
+      const M upward = hn::And(hn::Ge(y.v, zero), hn::Lt(to_y, zero));
+      const M downward = hn::And(hn::Lt(y.v, zero), hn::Ge(to_y, zero));
+      const M crossed = hn::Or(hn::And(upward, hn::Lt(across.v, zero)),
+                               hn::And(downward, hn::Gt(across.v, zero)));
+      inside = hn::Xor(inside, crossed);
+    }
+    return Select(sided, best, NegIf(inside, best));
   }
 
   const Tape& tape_;

@@ -7,6 +7,7 @@
 #include <limits>
 
 #include "field/noise.hpp"
+#include "field/sources.hpp"
 #include "field/tape.hpp"
 
 namespace photonlane {
@@ -43,8 +44,50 @@ void check_number(const FieldKindInfo::Parameter& parameter, double value) {
   }
 }
 
+/// Which side of a line from a to b c lies on.
+double turn_of(const Vec2d& a, const Vec2d& b, const Vec2d& c) {
+  return (b - a).x() * (c - a).y() - (b - a).y() * (c - a).x();
+}
+
+/// Whether two pieces of a line have a place in common.
+bool meet_each_other(const Vec2d& a, const Vec2d& b, const Vec2d& c, const Vec2d& d) {
+  if ((a.cwiseMax(b) - c.cwiseMin(d)).minCoeff() < 0) return false;
+  if ((c.cwiseMax(d) - a.cwiseMin(b)).minCoeff() < 0) return false;
+  return turn_of(a, b, c) * turn_of(a, b, d) <= 0 && turn_of(c, d, a) * turn_of(c, d, b) <= 0;
+}
+
+void check_corners(FieldKind kind, const std::vector<double>& numbers) {
+  const std::size_t count = numbers.size() / 2;
+  const auto refuse = [&](const std::string& what) {
+    throw Error(ErrorKind::input, fmt::format("{}: {}", name_of(kind), what));
+  };
+  if (numbers.size() % 2 != 0 || count < 3 || count > 1000) {
+    refuse(fmt::format("{} corners, expected 3 to 1000", count));
+  }
+  const auto corner = [&](std::size_t i) {
+    return Vec2d(numbers[2 * (i % count)], numbers[2 * (i % count) + 1]);
+  };
+  for (std::size_t i = 0; i < count; ++i) {
+    if (!(corner(i).cwiseAbs().maxCoeff() <= 1e6)) {
+      refuse(fmt::format("corner {} is not within 1e+06 m", i));
+    }
+    if ((corner(i + 1) - corner(i)).norm() < 1e-9) {
+      refuse(fmt::format("corner {} is where the next one is", i));
+    }
+  }
+  for (std::size_t i = 0; i < count; ++i) {
+    for (std::size_t j = i + 2; j < count; ++j) {
+      if (i == 0 && j == count - 1) continue;
+      if (meet_each_other(corner(i), corner(i + 1), corner(j), corner(j + 1))) {
+        refuse(fmt::format("the sides after corners {} and {} meet", i, j));
+      }
+    }
+  }
+}
+
 void check_numbers(FieldKind kind, const std::vector<double>& numbers) {
   const FieldKindInfo& info = field_kind_info(kind);
+  if (info.extra == FieldKindInfo::Extra::points) return check_corners(kind, numbers);
   std::size_t at = 0;
   for (const FieldKindInfo::Parameter& parameter : info.parameters) {
     for (std::size_t i = 0; i < parameter.numbers(); ++i, ++at) {
@@ -127,7 +170,8 @@ Bounds placed(const Bounds& bounds, const Mat3d& turn, const Vec3d& at, double s
 /// How high octaves are together, of which each is half as high as the one before.
 double octaves_height(double count) { return 2 - std::exp2(1 - count); }
 
-Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
+                 const FieldSource* source) {
   const auto part = [&]() -> const Bounds& { return parts.front().bounds(); };
   double loose = 1;
   for (const Field& one : parts) loose = std::max(loose, one.looseness());
@@ -162,6 +206,22 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       return upright(n[1], 0.5 * n[2]);
     case FieldKind::pyramid:
       return around_origin({0.5 * n[0], 0.5 * n[0], 0.5 * n[1]});
+    case FieldKind::heights: {
+      const double top = std::max(source->bounds().high.z(), 0.0);
+      return {{-0.5 * n[0], -0.5 * n[1], 0}, {0.5 * n[0], 0.5 * n[1], top}};
+    }
+    case FieldKind::volume:
+    case FieldKind::function:
+      return source->bounds();
+    case FieldKind::outline: {
+      Bounds bounds{Vec3d(infinite, infinite, -infinite), Vec3d(-infinite, -infinite, infinite)};
+      for (std::size_t i = 0; i < n.size(); ++i) {
+        const auto axis = static_cast<Eigen::Index>(i % 2);
+        bounds.low[axis] = std::min(bounds.low[axis], n[i]);
+        bounds.high[axis] = std::max(bounds.high[axis], n[i]);
+      }
+      return bounds;
+    }
     case FieldKind::circle:
       return upright(n[0], infinite);
     case FieldKind::rectangle:
@@ -246,16 +306,55 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       const double radius = across(part());
       return {{-radius, -radius, part().low.z()}, {radius, radius, part().high.z()}};
     }
+    case FieldKind::taper: {
+      const double wide = std::max(n[0], n[1]);
+      const auto widen = [&](double end) { return end * (end < 0 ? -wide : wide); };
+      Bounds bounds = part();
+      for (const int axis : {0, 1}) {
+        // What lies on one side of the axis alone gets nearer to it as well.
+        bounds.low[axis] = bounds.low[axis] < 0 ? -widen(bounds.low[axis]) : 0;
+        bounds.high[axis] = bounds.high[axis] > 0 ? widen(bounds.high[axis]) : 0;
+      }
+      return bounds;
+    }
+    case FieldKind::bend: {
+      if (n[0] == 0) return part();
+      const Bend bent(n[0], part());
+      // Places along the inner and the outer arc, and where that is lowest and farthest.
+      const double turn = std::min(bent.reach / bent.radius, pi);
+      Bounds bounds{part().low, part().high};
+      const double side = bent.outermost * std::sin(std::min(turn, pi / 2));
+      bounds.low.x() = -side;
+      bounds.high.x() = side;
+      const double lowest = bent.radius - bent.outermost;
+      const double highest =
+          bent.radius - (turn > pi / 2 ? bent.outermost : bent.innermost) * std::cos(turn);
+      bounds.low.z() = bent.side > 0 ? lowest : -highest;
+      bounds.high.z() = bent.side > 0 ? highest : -lowest;
+      return bounds;
+    }
   }
   return endless();
 }
 
-double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
+                    const FieldSource* source) {
   double most = 1;
   for (const Field& one : parts) most = std::max(most, one.looseness());
   switch (kind) {
     case FieldKind::ellipsoid:
       return std::max({n[0], n[1], n[2]}) / std::min({n[0], n[1], n[2]});
+    case FieldKind::heights:
+    case FieldKind::volume:
+    case FieldKind::function:
+      return source->looseness();
+    case FieldKind::taper:
+      return most * std::max(n[0], n[1]) / std::min(n[0], n[1]);
+    case FieldKind::bend: {
+      if (n[0] == 0) return most;
+      const Bend bent(n[0], parts.front().bounds());
+      return most * 0.5 * pi * std::max(1.0, bent.outermost / bent.radius);
+    }
     case FieldKind::damp:
       return most / n[0];
     case FieldKind::place:
@@ -266,7 +365,8 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
   }
 }
 
-double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts) {
+double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
+                  const FieldSource* source) {
   double most = 1;
   for (const Field& one : parts) most = std::max(most, one.stretch());
   switch (kind) {
@@ -284,9 +384,16 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
       return most + n[0] * 2 * pi / n[1];
     case FieldKind::noise:
       // Each octave is as steep as the first.
-      return most + noise_slope() * n[2] * n[0] / n[1];
+      return most + noise_slope(n[3] != 0) * n[2] * n[0] / n[1];
+    case FieldKind::volume:
+    case FieldKind::function:
+      return source->stretch();
     case FieldKind::twist:
       return most * twist_stretch(n[0], across(parts.front().bounds()));
+    case FieldKind::taper:
+      return most * Taper(n[0], n[1], parts.front().bounds()).stretch;
+    case FieldKind::bend:
+      return n[0] == 0 ? most : most * Bend(n[0], parts.front().bounds()).stretch();
     default:
       return most;
   }
@@ -313,13 +420,36 @@ void check_parts(FieldKind kind, const std::vector<double>& n, const std::vector
   if (kind == FieldKind::twist && !std::isfinite(across(parts.front().bounds()))) {
     throw Error(ErrorKind::input, "twist: a part without end in x or y, expected one that has one");
   }
+  if (kind == FieldKind::taper || kind == FieldKind::bend) {
+    const Bounds& bounds = parts.front().bounds();
+    if (!bounds.finite()) {
+      throw Error(ErrorKind::input,
+                  fmt::format("{}: a part without end, expected one that has one", name_of(kind)));
+    }
+    if (kind == FieldKind::bend && n[0] != 0) {
+      const Bend bent(n[0], bounds);
+      if (!(bent.reach < 0.999 * pi * bent.radius)) {
+        throw Error(ErrorKind::input,
+                    fmt::format("bend: a part that reaches {:.4g} m along x, expected less than "
+                                "half the circle's {:.4g} m",
+                                bent.reach, 2 * pi * bent.radius));
+      }
+      if (!(bent.innermost > 0.01 * bent.radius)) {
+        throw Error(ErrorKind::input,
+                    fmt::format("bend: a part that reaches {:.4g} m along z, expected less than "
+                                "the circle's radius of {:.4g} m",
+                                bent.radius - bent.innermost, bent.radius));
+      }
+    }
+  }
 }
 
 std::vector<double> numbers_of(std::initializer_list<double> list) { return list; }
 
 }  // namespace
 
-Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts) {
+Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts,
+             std::shared_ptr<const FieldSource> source) {
   const FieldKindInfo& info = field_kind_info(kind);
   const auto count = static_cast<std::ptrdiff_t>(parts.size());
   if (count < info.least_parts || count > info.most_parts) {
@@ -331,6 +461,13 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
   check_numbers(kind, numbers);
   check_shape(kind, numbers);
   check_parts(kind, numbers, parts);
+  const bool wants_source =
+      info.extra == FieldKindInfo::Extra::file || info.extra == FieldKindInfo::Extra::function;
+  if (wants_source != (source != nullptr)) {
+    throw Error(ErrorKind::input, fmt::format("{} {} a source of its values", name_of(kind),
+                                              wants_source ? "without" : "with"));
+  }
+
   auto node = std::make_shared<Node>();
   node->kind = kind;
   for (const Field& part : parts) {
@@ -341,11 +478,13 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
     throw Error(ErrorKind::input,
                 fmt::format("a field more than {} operations deep", Field::deepest));
   }
-  node->bounds = bounds_of(kind, numbers, parts);
-  node->stretch = stretch_of(kind, numbers, parts);
-  node->looseness = looseness_of(kind, numbers, parts);
+  node->bounds = bounds_of(kind, numbers, parts, source.get());
+  node->stretch = stretch_of(kind, numbers, parts, source.get());
+  node->looseness = looseness_of(kind, numbers, parts, source.get());
   node->numbers = std::move(numbers);
   node->parts = std::move(parts);
+  node->source = std::move(source);
+
   node_ = std::move(node);
 }
 
@@ -387,6 +526,15 @@ Field prism(int sides, double radius, double height) {
   return {FieldKind::prism, numbers_of({static_cast<double>(sides), radius, height})};
 }
 Field pyramid(double size, double height) { return {FieldKind::pyramid, {size, height}}; }
+Field heights(const HeightMap& map, const Vec3d& size) {
+  return {FieldKind::heights, {size.x(), size.y(), size.z()}, {}, make_height_source(map, size)};
+}
+Field volume(std::shared_ptr<const Volume> volume) {
+  return {FieldKind::volume, {}, {}, make_volume_source(std::move(volume))};
+}
+Field function(FieldFunction function) {
+  return {FieldKind::function, {}, {}, make_function_source(std::move(function))};
+}
 Field circle(double radius) { return {FieldKind::circle, {radius}}; }
 Field rectangle(double width, double height, double round) {
   return {FieldKind::rectangle, {width, height, round}};
@@ -396,6 +544,11 @@ Field polygon(int sides, double radius) {
 }
 Field star(int points, double radius, double inner) {
   return {FieldKind::star, numbers_of({static_cast<double>(points), radius, inner})};
+}
+Field outline(std::span<const Vec2d> corners) {
+  std::vector<double> numbers;
+  for (const Vec2d& corner : corners) numbers.insert(numbers.end(), {corner.x(), corner.y()});
+  return {FieldKind::outline, std::move(numbers)};
 }
 Field arc(double radius, double width, double angle) {
   return {FieldKind::arc, {radius, width, angle}};
@@ -428,9 +581,9 @@ Field elongate(const Vec3d& size, Field part) {
 Field waves(double height, double length, Field part) {
   return {FieldKind::waves, {height, length}, {std::move(part)}};
 }
-Field noise(double height, double length, int octaves, Field part) {
+Field noise(double height, double length, int octaves, Field part, NoiseForm form) {
   return {FieldKind::noise,
-          numbers_of({height, length, static_cast<double>(octaves)}),
+          numbers_of({height, length, static_cast<double>(octaves), static_cast<double>(form)}),
           {std::move(part)}};
 }
 Field damp(double factor, Field part) { return {FieldKind::damp, {factor}, {std::move(part)}}; }
@@ -454,6 +607,10 @@ Field around(int count, Field part) {
   return {FieldKind::around, numbers_of({static_cast<double>(count)}), {std::move(part)}};
 }
 Field twist(double rate, Field part) { return {FieldKind::twist, {rate}, {std::move(part)}}; }
+Field taper(double foot, double top, Field part) {
+  return {FieldKind::taper, {foot, top}, {std::move(part)}};
+}
+Field bend(double rate, Field part) { return {FieldKind::bend, {rate}, {std::move(part)}}; }
 
 }  // namespace field
 

@@ -7,6 +7,7 @@ namespace {
 
 using Group = FieldKindInfo::Group;
 using Parameter = FieldKindInfo::Parameter;
+using Extra = FieldKindInfo::Extra;
 
 constexpr double huge = 1e6;
 constexpr Range above_zero{0, huge, true};
@@ -117,6 +118,19 @@ std::vector<FieldKindInfo> make_table() {
        {length("size", above_zero, 1, "of a side of its foot"),
         length("height", above_zero, 1, "from foot to top")},
        "a pyramid on a square"},
+      {Group::shape,
+       0,
+       0,
+       {point("size", above_zero, {1, 1, 1}, "along x and y, and of a height of 1")},
+       "a block whose upper side is a picture's brightness; its distance is a bound",
+       Extra::file},
+      {Group::shape,
+       0,
+       0,
+       {},
+       "a sampled distance function, made by `photonlane make volume`",
+       Extra::file},
+      {Group::shape, 0, 0, {}, "a function of one's own, in C++ alone", Extra::function},
       {Group::figure, 0, 0, {length("radius", above_zero, 1, "from its middle")}, "a disk"},
       {Group::figure,
        0,
@@ -137,6 +151,7 @@ std::vector<FieldKindInfo> make_table() {
         length("radius", above_zero, 1, "from the middle to its points"),
         length("inner", above_zero, 0.5, "from the middle to the corners between them")},
        "a star, a point at +x"},
+      {Group::figure, 0, 0, {}, "within a closed line through corners", Extra::points},
       {Group::figure,
        0,
        0,
@@ -188,7 +203,8 @@ std::vector<FieldKindInfo> make_table() {
        1,
        {length("height", from_zero, 0.02, "at most, of the first octave"),
         length("length", above_zero, 0.5, "of the first octave's lattice"),
-        whole("octaves", {1, 8}, 3, "each half as high and half as long as the one before")},
+        whole("octaves", {1, 8}, 3, "each half as high and half as long as the one before"),
+        choice("form", NoiseForm::value, "what lies between the lattice's corners")},
        "a rough surface"},
       {Group::operation,
        1,
@@ -224,6 +240,18 @@ std::vector<FieldKindInfo> make_table() {
        1,
        {angle("rate", {-36000, 36000}, degrees(45), "turn for every meter up", "degrees a meter")},
        "turned about the z axis, more with height"},
+      {Group::space,
+       1,
+       1,
+       {number("foot", above_zero, 1, "how wide at its foot"),
+        number("top", above_zero, 0.5, "how wide at its top")},
+       "narrower or wider with height"},
+      {Group::space,
+       1,
+       1,
+       {angle("rate", {-36000, 36000}, degrees(45), "turn for every meter along x",
+              "degrees a meter")},
+       "what lies along x, bent upward"},
   };
 }
 

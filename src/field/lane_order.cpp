@@ -90,6 +90,8 @@ void LaneOrder<Number>::give_back(const HitBatch<Number>& from, HitBatch<Number>
     to.take_curved(from, i, k);
     to.steps[k] = from.steps[i];
     to.evaluations[k] = from.evaluations[i];
+    to.nearest[k] = from.nearest[i];
+    to.overstretched[k] = from.overstretched[i];
   }
 }
 

@@ -41,6 +41,7 @@ class March {
     tolerance_ = set(budget.tolerance);
     growth_ = set(budget.growth);
     per_stretch_ = set(1 / tape.stretch);
+    most_stretch_ = set(tape.stretch);
     relaxation_ = set(budget.relaxation);
   }
 
@@ -87,7 +88,8 @@ class March {
       steps_[j] = last_[j] = stride_[j] = more_[j] = zero;
       before_[j] = t_[j];
       side_[j] = hn::Set(d, Number(1));
-      value_[j] = value_before_[j] = hn::Inf(d);
+      value_[j] = value_before_[j] = nearest_[j] = hn::Inf(d);
+      over_[j] = hit_[j];
     }
     ActiveVectors active = Those(d, going_, vectors);
     slice_ = 0;
@@ -165,6 +167,7 @@ class March {
     const V value = hn::Mul(machine_.value(j).v, side_[j]);
     steps_[j] = hn::Add(steps_[j], hn::IfThenElseZero(now_[j], one));
     value_[j] = hn::IfThenElse(now_[j], machine_.value(j).v, value_[j]);
+    if (!lanes_.ending_only) watch(j);
     if (budget_.method == FieldMethod::fixed) {
       const M across = hn::And(now_[j], hn::Lt(value, hn::Zero(d)));
       move(j, across, hn::Set(d, static_cast<Number>(budget_.increment)));
@@ -200,6 +203,20 @@ class March {
     move(j, here, step);
   }
 
+  /// Keeps how near a lane came to a surface, and whether the value changed by more than the field
+  /// says it can over the last step.
+  void watch(std::size_t j) {
+    const D d;
+    nearest_[j] = hn::IfThenElse(now_[j], hn::Min(nearest_[j], hn::Abs(value_[j])), nearest_[j]);
+    const V change = hn::Abs(hn::Sub(value_[j], value_before_[j]));
+    const V way = hn::Abs(hn::Sub(t_[j], before_[j]));
+    const V rounding = hn::Mul(hn::Add(hn::Abs(value_[j]), hn::Add(t_[j], hn::Set(d, Number(1)))),
+                               hn::Set(d, static_cast<Number>(sizeof(Number) == 4 ? 4e-6 : 1e-9)));
+    const V most = hn::Add(hn::Mul(way, most_stretch_), rounding);
+    const M known = hn::And(now_[j], hn::Lt(change, hn::Inf(d)));
+    over_[j] = hn::Or(over_[j], hn::And(known, hn::Gt(change, most)));
+  }
+
   /// Ends lanes that are there or past their end, and moves the others on.
   void move(std::size_t j, M there, V step) {
     hit_[j] = hn::Or(hit_[j], there);
@@ -208,7 +225,10 @@ class March {
     value_before_[j] = hn::IfThenElse(now_[j], value_[j], value_before_[j]);
     t_[j] = hn::IfThenElse(now_[j], hn::Add(t_[j], step), t_[j]);
     const M past = hn::AndNot(hn::Le(t_[j], far_end_[j]), now_[j]);
-    going_[j] = hn::AndNot(hn::Or(there, past), going_[j]);
+    // What is no number leads nowhere.
+    const M lost = hn::AndNot(hn::Eq(value_[j], value_[j]), now_[j]);
+    spent_[j] = hn::Or(spent_[j], lost);
+    going_[j] = hn::AndNot(hn::Or(there, hn::Or(past, lost)), going_[j]);
     const M out_of_steps = hn::And(going_[j], hn::Ge(steps_[j], most_steps_));
     spent_[j] = hn::Or(spent_[j], out_of_steps);
     going_[j] = hn::AndNot(out_of_steps, going_[j]);
@@ -292,7 +312,10 @@ class March {
     HWY_ALIGN Number steps[hn::MaxLanes(D())];
     HWY_ALIGN Number more[hn::MaxLanes(D())];
     HWY_ALIGN Number t[hn::MaxLanes(D())];
+    HWY_ALIGN Number nearest[hn::MaxLanes(D())];
     for (std::size_t j = 0; j * width < count; ++j) {
+      hn::Store(nearest_[j], d, nearest);
+      const std::uint64_t over = MaskBits(d, over_[j]);
       hn::Store(t_[j], d, t);
       hn::Store(steps_[j], d, steps);
       hn::Store(more_[j], d, more);
@@ -306,6 +329,8 @@ class March {
         hits.face[i] = met ? Face::curved : Face::none;
         // One that escaped may have been told so from the start.
         hits.t[i] = met || spent ? t[k] : lanes_.far_limit;
+        hits.nearest[i] = static_cast<float>(nearest[k]);
+        hits.overstretched[i] = static_cast<std::uint32_t>(over >> k & 1);
         hits.steps[i] = static_cast<std::uint32_t>(steps[k]);
         hits.evaluations[i] = hits.steps[i] + static_cast<std::uint32_t>(more[k]);
       }
@@ -319,17 +344,27 @@ class March {
     const std::span<const Tape::Instruction> instructions = ways_.matters(part_, t_, hit_, active);
     describe_materials(instructions, active, count, hits);
     if (lanes_.ending_only) return;
-    Machine<D, Dual<D>> slope(tape_);
-    for (std::size_t k = 0; k < active.count; ++k) {
-      const std::size_t j = active.index[k];
-      place(slope, j);
-      slope.point(0, 0, j).x = slope.point(0, 1, j).y = slope.point(0, 2, j).z =
-          hn::Set(d, Number(1));
+    Dual<D> slopes[block_vectors];
+    std::uint32_t asked = 1;
+    if (budget_.normals == FieldNormals::difference) {
+      difference(instructions, active, slopes);
+      asked = 4;
+    } else {
+      Machine<D, Dual<D>> slope(tape_);
+      for (std::size_t k = 0; k < active.count; ++k) {
+        const std::size_t j = active.index[k];
+        place(slope, j);
+        slope.point(0, 0, j).x = slope.point(0, 1, j).y = slope.point(0, 2, j).z =
+            hn::Set(d, Number(1));
+      }
+      slope.run(instructions, active);
+      for (std::size_t k = 0; k < active.count; ++k) {
+        slopes[active.index[k]] = slope.value(active.index[k]);
+      }
     }
-    slope.run(instructions, active);
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
-      const Dual<D>& value = slope.value(j);
+      const Dual<D>& value = slopes[j];
       const V square = hn::Add(hn::Add(hn::Mul(value.x, value.x), hn::Mul(value.y, value.y)),
                                hn::Mul(value.z, value.z));
       const V factor =
@@ -343,10 +378,42 @@ class March {
       for (std::size_t m = 0; m < width && j * width + m < count; ++m) {
         const std::size_t i = first_ + j * width + m;
         if (hits.ending[i] != Ending::hit) continue;
-        ++hits.evaluations[i];
+        hits.evaluations[i] += asked;
         hits.normal_x[i] = static_cast<float>(x[m]);
         hits.normal_y[i] = static_cast<float>(y[m]);
         hits.normal_z[i] = static_cast<float>(z[m]);
+      }
+    }
+  }
+
+  /// Slopes from the values at the corners of a tetrahedron around each hit.
+  void difference(std::span<const Tape::Instruction> instructions, const ActiveVectors& active,
+                  Dual<D>* slopes) {
+    const D d;
+    const V step = hn::Set(d, static_cast<Number>(budget_.normal_step));
+    for (std::size_t k = 0; k < active.count; ++k) slopes[active.index[k]] = Dual<D>(hn::Zero(d));
+    for (int corner = 0; corner < 4; ++corner) {
+      const bool up[3] = {corner == 0 || corner == 3, corner == 1 || corner == 3,
+                          corner == 2 || corner == 3};
+      const auto moved = [&](V from, V by, bool plus) {
+        return plus ? hn::Add(from, by) : hn::Sub(from, by);
+      };
+      for (std::size_t k = 0; k < active.count; ++k) {
+        const std::size_t j = active.index[k];
+        place(machine_, j);
+        for (std::size_t axis = 0; axis < 3; ++axis) {
+          auto& at = machine_.point(0, axis, j);
+          at.v = moved(at.v, step, up[axis]);
+        }
+      }
+      machine_.run(instructions, active);
+      for (std::size_t k = 0; k < active.count; ++k) {
+        const std::size_t j = active.index[k];
+        const V value = machine_.value(j).v;
+        Dual<D>& slope = slopes[j];
+        slope.x = moved(slope.x, value, up[0]);
+        slope.y = moved(slope.y, value, up[1]);
+        slope.z = moved(slope.z, value, up[2]);
       }
     }
   }
@@ -406,8 +473,10 @@ class March {
   V steps_[block_vectors], more_[block_vectors];
   V last_[block_vectors], stride_[block_vectors];
   V value_[block_vectors], before_[block_vectors], value_before_[block_vectors];
+  V nearest_[block_vectors];
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
-  V most_steps_, tolerance_, growth_, per_stretch_, relaxation_;
+  M over_[block_vectors];
+  V most_stretch_, most_steps_, tolerance_, growth_, per_stretch_, relaxation_;
 };
 
 }  // namespace HWY_NAMESPACE

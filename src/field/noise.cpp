@@ -5,6 +5,8 @@
 #include <vector>
 
 #include "photonlane/base/random.hpp"
+#include "photonlane/base/trigonometry.hpp"
+#include "photonlane/base/vector.hpp"
 
 namespace photonlane {
 namespace {
@@ -14,6 +16,21 @@ std::vector<Number> make_lattice() {
   std::vector<Number> values(noise_size);
   for (std::size_t i = 0; i < noise_size; ++i) {
     values[i] = static_cast<Number>(2 * random_uniform({.seed = 0x9a7e, .pixel = i}, 0) - 1);
+  }
+  return values;
+}
+
+template <class Number>
+std::vector<Number> make_slopes() {
+  std::vector<Number> values(3 * noise_size);
+  for (std::size_t i = 0; i < noise_size; ++i) {
+    const RandomKey key{.seed = 0x9a7f, .pixel = i};
+    const double z = 2 * static_cast<double>(random_uniform(key, 0)) - 1;
+    const SineCosine angle = sine_cosine(2 * pi * random_uniform(key, 1));
+    const double across = std::sqrt(1 - z * z);
+    values[i] = static_cast<Number>(across * angle.cosine);
+    values[i + noise_size] = static_cast<Number>(across * angle.sine);
+    values[i + 2 * noise_size] = static_cast<Number>(z);
   }
   return values;
 }
@@ -54,9 +71,19 @@ const Number* noise_lattice() {
 template const float* noise_lattice<float>();
 template const double* noise_lattice<double>();
 
-double noise_slope() {
-  static const double slope = make_slope();
-  return slope;
+template <class Number>
+const Number* noise_slopes() {
+  static const std::vector<Number> values = make_slopes<Number>();
+  return values.data();
+}
+template const float* noise_slopes<float>();
+template const double* noise_slopes<double>();
+
+double noise_slope(bool slopes) {
+  static const double of_values = make_slope();
+  // Of slopes: 1.817 is the steepest at 41 places along each axis of every cell of the lattice; the
+  // rest is for what lies between those.
+  return slopes ? 1.9 : of_values;
 }
 
 }  // namespace photonlane

@@ -12,7 +12,12 @@ inline constexpr std::size_t noise_size =
 template <class Number>
 const Number* noise_lattice();
 
-/// The steepest that the values blended across a cell can be, in cells.
-double noise_slope();
+/// Slopes of unit length at the same corners: all along x, then along y, then along z.
+template <class Number>
+const Number* noise_slopes();
+
+/// The steepest that what lies between the corners can be, in cells: of values that are blended, or
+/// of slopes.
+double noise_slope(bool slopes);
 
 }  // namespace photonlane

@@ -147,6 +147,7 @@ struct Plain {
     SineCosineOf(D(), a.v, sine, cosine);
     return Plain(cosine);
   }
+  friend HWY_INLINE Plain AngleOf(const Plain& x, const Plain& y) { return Plain(Angle(x.v, y.v)); }
 };
 
 /// A value with its derivatives along x, y and z, carried forward (Wengert, "A Simple Automatic
@@ -235,6 +236,13 @@ struct Dual {
     V cosine;
     SineCosineOf(D(), a.v, sine, cosine);
     return Chain(cosine, a, hn::Neg(sine));
+  }
+  friend HWY_INLINE Dual AngleOf(const Dual& x, const Dual& y) {
+    const D d;
+    const V square = hn::Add(hn::Mul(x.v, x.v), hn::Mul(y.v, y.v));
+    const V inverse = hn::IfThenElseZero(hn::Gt(square, hn::Zero(d)),
+                                         hn::Div(hn::Set(d, hn::TFromD<D>(1)), square));
+    return Weighed(Angle(x.v, y.v), x, hn::Neg(hn::Mul(y.v, inverse)), y, hn::Mul(x.v, inverse));
   }
 
  private:
@@ -335,6 +343,7 @@ struct Made {
     SineCosineOf(D(), a.v, sine, cosine);
     return a.with(cosine);
   }
+  friend HWY_INLINE Made AngleOf(const Made& x, const Made& y) { return x.with(Angle(x.v, y.v)); }
 };
 
 }  // namespace HWY_NAMESPACE

@@ -408,16 +408,20 @@ class Regions {
     const Number* c = tape_.constants_as<Number>() + one.constants;
     const bool rows = one.op == TapeOp::repeat && c[6] != 0;
     const bool ring = one.op == TapeOp::around && c[3] != 0;
-    if (!rows && !ring && one.op != TapeOp::twist) return 0;
+    const bool bent = one.op == TapeOp::bend;
+    const bool tapered = one.op == TapeOp::taper;
+    if (!rows && !ring && !bent && !tapered && one.op != TapeOp::twist) return 0;
     const std::size_t lanes = hn::Lanes(d);
     HWY_ALIGN Number x[hn::MaxLanes(D())];
     HWY_ALIGN Number y[hn::MaxLanes(D())];
+    HWY_ALIGN Number z[hn::MaxLanes(D())];
     HWY_ALIGN Number radius[hn::MaxLanes(D())];
     std::uint64_t bits = 0;
     for (std::size_t j = 0; j < active.count; ++j) {
       const std::size_t axis = rows ? static_cast<std::size_t>(c[0]) : 0;
       hn::Store(machine.point(one.a, axis, j).v, d, x);
       hn::Store(machine.point(one.a, 1, j).v, d, y);
+      hn::Store(machine.point(one.a, 2, j).v, d, z);
       hn::Store(radius_[j], d, radius);
       for (std::size_t k = 0; k < lanes; ++k) {
         const double reach = static_cast<double>(radius[k]) * one.reach_a;
@@ -427,6 +431,11 @@ class Regions {
           const double place = 2 * (static_cast<double>(x[k]) * c[2] + c[4]);
           const double share = 2 * reach * c[2] + 1e-4;
           breaks = std::floor(place - share) != std::floor(place + share);
+        } else if (bent) {
+          // Within its innermost circle, and where the ends of the circle meet.
+          const double up = c[0] - static_cast<double>(z[k]) * c[1];
+          const double out = std::sqrt(static_cast<double>(x[k]) * x[k] + up * up);
+          breaks = out - reach < c[3] * 1.001 || (up < 0 && std::abs(x[k]) <= reach);
         } else {
           const double out =
               std::sqrt(static_cast<double>(x[k]) * x[k] + static_cast<double>(y[k]) * y[k]);
@@ -435,7 +444,9 @@ class Regions {
             const double share = out > reach ? 2 * std::asin(reach / out) * c[1] + 1e-4 : 1e9;
             breaks = std::floor(place - share) != std::floor(place + share);
           } else {
-            breaks = out + reach > c[1];
+            // A taper's rim, where it is narrowest.
+            const double rim = tapered ? c[4] * std::min(c[2], c[2] + c[3]) : c[1];
+            breaks = out + reach > rim;
           }
         }
         bits |= static_cast<std::uint64_t>(breaks) << (j * lanes + k);

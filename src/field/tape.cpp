@@ -57,11 +57,18 @@ bool symmetric(const Field& field, int axis) {
       return axis != 0 || static_cast<int>(n[0]) % 2 == 0;
     case FieldKind::pyramid:
       return axis != 2;
+    case FieldKind::heights:
+    case FieldKind::volume:
+    case FieldKind::function:
+    case FieldKind::outline:
     case FieldKind::noise:
     case FieldKind::fold:
     case FieldKind::around:
     case FieldKind::twist:
+    case FieldKind::bend:
       return false;
+    case FieldKind::taper:
+      return axis != 2 && parts();
     default:
       return parts();
   }
@@ -95,7 +102,7 @@ class TapeMaker {
     if (field.material() >= 0) material = field.material();
     const std::vector<double>& n = field.numbers();
     const double reach = list_.steps[point].reach * field.stretch();
-    const auto shape = [&](TapeOp op, std::initializer_list<double> constants) {
+    const auto shape = [&](TapeOp op, const std::vector<double>& constants) {
       // A shape moves its point itself.
       const bool moved = list_.steps[point].op == TapeOp::shift;
       return add({.op = op,
@@ -104,6 +111,13 @@ class TapeMaker {
                   .material = material,
                   .reach = reach},
                  constants);
+    };
+    const auto source = [&] {
+      auto& known = list_.sources;
+      const auto found = std::find(known.begin(), known.end(), field.source());
+      const auto which = found - known.begin();
+      if (found == known.end()) known.push_back(field.source());
+      return shape(TapeOp::source, {static_cast<double>(which)});
     };
     /// A part asked at a point of its own, where space is stretched.
     const auto within = [&](TapeOp op, std::initializer_list<double> constants,
@@ -117,7 +131,7 @@ class TapeMaker {
       return add({.op = op,
                   .a = value,
                   .b = reads_point_second(op) ? point : -1,
-                  .whole = op == TapeOp::twist_outside ? point : -1,
+                  .whole = op == TapeOp::twist_outside || op == TapeOp::taper_outside ? point : -1,
                   .reach = reach},
                  constants);
     };
@@ -165,6 +179,19 @@ class TapeMaker {
         return shape(TapeOp::pyramid,
                      {half, n[1], slope, 1 / slope, 1 / (half * half + slope * slope)});
       }
+      case FieldKind::heights: {
+        const double top = field.bounds().high.z();
+        // Up to a little above: the heights themselves are the upper side.
+        const int block =
+            emit(field::place({0, 0, 0.55 * top + 0.05}, field::box({n[0], n[1], 1.1 * top + 0.1})),
+                 point, material);
+        return fold(TapeOp::meet, block, source(), reach);
+      }
+      case FieldKind::volume:
+      case FieldKind::function:
+        return source();
+      case FieldKind::outline:
+        return shape(TapeOp::outline, outline_constants(n));
       case FieldKind::circle:
         return shape(TapeOp::circle, {n[0]});
       case FieldKind::rectangle:
@@ -201,7 +228,7 @@ class TapeMaker {
       case FieldKind::shell:
         return after(TapeOp::shell, only_part(), {0.5 * n[0]});
       case FieldKind::noise:
-        return after(TapeOp::noise, only_part(), {n[0], 1 / n[1], n[2]});
+        return after(TapeOp::noise, only_part(), {n[0], 1 / n[1], n[2], n[3]});
       case FieldKind::damp:
         return after(TapeOp::scale, only_part(), {n[0]});
       case FieldKind::elongate:
@@ -237,8 +264,51 @@ class TapeMaker {
         return after(TapeOp::twist_outside, within(TapeOp::twist, {n[0], radius}, stretch),
                      {n[0], radius, stretch});
       }
+      case FieldKind::taper: {
+        const Taper made(n[0], n[1], field.parts().front().bounds());
+        const double per_height = made.height > 0 ? 1 / made.height : 0;
+        const double own = field.parts().front().stretch();
+        const int value =
+            within(TapeOp::taper, {made.foot, per_height, n[0], n[1] - n[0], made.rim},
+                   made.stretch / made.least());
+        return after(TapeOp::taper_outside, value,
+                     {made.foot, per_height, n[0], n[1] - n[0], made.rim, made.least(), made.radius,
+                      made.shear, made.stretch / made.least(), made.stretch * own,
+                      1 / std::hypot(1.0, made.radius * made.shear * made.least())});
+      }
+      case FieldKind::bend: {
+        if (n[0] == 0) return only_part();
+        const Bend bent(n[0], field.parts().front().bounds());
+        const int value =
+            within(TapeOp::bend, {bent.radius, bent.side, 1 / bent.radius, bent.innermost},
+                   bent.stretch());
+        return after(TapeOp::bend_outside, value,
+                     {bent.radius, bent.side, 1 / bent.radius, bent.innermost, field.stretch(),
+                      field.parts().front().stretch(), bent.reach});
+      }
     }
     return 0;
+  }
+
+  /// Corners counterclockwise, so that what is on the left of a side is inside.
+  static std::vector<double> outline_constants(const std::vector<double>& corners) {
+    const std::size_t count = corners.size() / 2;
+    const auto at = [&](std::size_t i) {
+      return Vec2d(corners[2 * (i % count)], corners[2 * (i % count) + 1]);
+    };
+    double area = 0;
+    for (std::size_t i = 0; i < count; ++i) {
+      area += at(i).x() * at(i + 1).y() - at(i).y() * at(i + 1).x();
+    }
+    std::vector<double> constants{static_cast<double>(count)};
+    for (std::size_t i = 0; i < count; ++i) {
+      const Vec2d from = area > 0 ? at(i) : at(count - i);
+      const Vec2d way = (area > 0 ? at(i + 1) : at(count - i - 1)) - from;
+      const double length = way.norm();
+      constants.insert(constants.end(),
+                       {from.x(), from.y(), way.x(), way.y(), 1 / length, 1 / (length * length)});
+    }
+    return constants;
   }
 
   int add(Step step, const std::vector<double>& constants) {
@@ -460,6 +530,31 @@ Mat3d turn_matrix(const Vec3d& turn) {
 double twist_stretch(double rate, double radius) {
   const double shear = std::abs(rate) * radius;
   return 0.5 * shear + std::sqrt(1 + 0.25 * shear * shear);
+}
+
+double shear_stretch(double width, double shear) {
+  const double sum = 1 / (width * width) + shear * shear + 1;
+  return std::sqrt(0.5 * (sum + std::sqrt(std::max(0.0, sum * sum - 4 / (width * width)))));
+}
+
+Taper::Taper(double foot_factor, double top_factor, const Bounds& part)
+    : foot(part.low.z()),
+      height(part.high.z() - part.low.z()),
+      at_foot(foot_factor),
+      at_top(top_factor) {
+  radius =
+      std::hypot(std::max(-part.low.x(), part.high.x()), std::max(-part.low.y(), part.high.y()));
+  // A straight way from within the rim to the part stays within it.
+  rim = radius * most() / least();
+  shear = height > 0 ? std::abs(at_top - at_foot) / (height * least()) : 0;
+  stretch = least() * shear_stretch(least(), shear * rim);
+}
+
+Bend::Bend(double rate, const Bounds& part) : radius(1 / std::abs(rate)), side(rate > 0 ? 1 : -1) {
+  innermost = radius - (rate > 0 ? part.high.z() : -part.low.z());
+  outermost = radius + (rate > 0 ? -part.low.z() : part.high.z());
+  innermost = std::min(innermost, radius);
+  reach = std::max(-part.low.x(), part.high.x());
 }
 
 Tape make_tape(const Field& field) {

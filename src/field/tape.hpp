@@ -1,6 +1,8 @@
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 #include "photonlane/field/field.hpp"
@@ -22,15 +24,17 @@ enum class TapeOp : std::uint8_t {
   torus_arc,  ///< c: radius, tube, sine and cosine of half the angle
   disc,       ///< c: radius, round
   pyramid,  ///< c: half size, height, length of a slope, its inverse, 1 / square of a slanted edge
+  source,   ///< c: which of the tape's sources
   circle,   ///< c: radius
   rectangle,  ///< c: half width - round, half height - round, round
   star,  ///< c: 2 pi / points, its inverse, radius, side x, side y, 1 / square of its length, 1 /
          ///< length
-  arc,   ///< c: radius, half width, sine and cosine of half the angle
-  flatten,          ///< point: z = 0
-  extrude,          ///< a: figure, b: point; c: half height - round, round
-  revolve,          ///< point: (length(x, y) - c, z, 0)
-  join,             ///< the lesser of a and b
+  outline,  ///< c: corners, then of each x, y, the way to the next, 1 / its length and its square
+  arc,      ///< c: radius, half width, sine and cosine of half the angle
+  flatten,  ///< point: z = 0
+  extrude,  ///< a: figure, b: point; c: half height - round, round
+  revolve,  ///< point: (length(x, y) - c, z, 0)
+  join,     ///< the lesser of a and b
   join_polynomial,  ///< c: radius, 1 / radius
   join_circular,    ///< c: radius
   meet,
@@ -45,7 +49,7 @@ enum class TapeOp : std::uint8_t {
   elongate,  ///< point; c: half size
   waves,     ///< a: value, b: point; c: height, 2 pi / length
   shift,     ///< point; c: at
-  noise,     ///< a: value, b: point; c: height, 1 / length, octaves
+  noise,     ///< a: value, b: point; c: height, 1 / length, octaves, 1 for gradients
   fold,      ///< point; c: unit normal
   place,     ///< point; c: at, the inverse turn row by row, 1 / scale
   scale,     ///< c: scale
@@ -55,7 +59,13 @@ enum class TapeOp : std::uint8_t {
   around,    ///< point; c: step, 1 / step, which copy, 1 where several are asked
   twist,     ///< point; c: rate, radius of what is turned
   twist_outside,  ///< a: value, b: point; c: rate, radius, stretch at it
-  move,           ///< value a, of tapes that parts were left out of
+  taper,          ///< point; c: foot, 1 / height, width at the foot, how much more at the top, rim
+  taper_outside,  ///< a: value, b: point; c: as taper, least width, radius, shear per meter,
+                  ///< stretch at the rim, of the whole, per meter beyond the radius
+  bend,          ///< point; c: radius, side, 1 / it, innermost radius
+  bend_outside,  ///< a: value, b: point; c: as bend, stretch of the whole, of the part, how far the
+                 ///< part reaches
+  move,          ///< value a, of tapes that parts were left out of
 };
 
 /// A field flattened: instructions over registers, in order. Points and values have registers of
@@ -101,6 +111,7 @@ struct Tape {
   std::vector<Instruction> instructions;
   std::vector<Group> groups;
   std::vector<Crowd> crowds;  ///< by where they begin, the outer ones first
+  std::vector<std::shared_ptr<const FieldSource>> sources;
   std::vector<double> constants;
   std::vector<float> constants_float;
   int points = 1;
@@ -145,6 +156,8 @@ constexpr bool writes_point(TapeOp op) {
     case TapeOp::repeat:
     case TapeOp::around:
     case TapeOp::twist:
+    case TapeOp::taper:
+    case TapeOp::bend:
       return true;
     default:
       return false;
@@ -161,6 +174,8 @@ constexpr bool reads_value(TapeOp op) {
     case TapeOp::noise:
     case TapeOp::scale:
     case TapeOp::twist_outside:
+    case TapeOp::taper_outside:
+    case TapeOp::bend_outside:
     case TapeOp::move:
       return true;
     default:
@@ -170,7 +185,7 @@ constexpr bool reads_value(TapeOp op) {
 /// Whether it reads a point as its second input.
 constexpr bool reads_point_second(TapeOp op) {
   return op == TapeOp::extrude || op == TapeOp::waves || op == TapeOp::noise ||
-         op == TapeOp::twist_outside;
+         op == TapeOp::twist_outside || op == TapeOp::taper_outside || op == TapeOp::bend_outside;
 }
 
 /// The matrix of a turn about x, then y, then z, in radians.
@@ -179,5 +194,35 @@ Mat3d turn_matrix(const Vec3d& turn);
 /// The largest factor by which a turn of `rate` radians a meter stretches lengths at a radius: the
 /// larger singular value of the shear it is there.
 double twist_stretch(double rate, double radius);
+
+/// The same of a shear that also shrinks across: the largest singular value of [[1 / width, shear],
+/// [0, 1]].
+double shear_stretch(double width, double shear);
+
+/// What a part becomes that is as wide as factors say.
+struct Taper {
+  double foot, height;  ///< of the part, along z
+  double at_foot, at_top;
+  double radius;  ///< of the part
+  double rim;     ///< up to which space is stretched by at most `stretch`
+  double shear;   ///< per meter across
+  double stretch;
+
+  Taper(double foot_factor, double top_factor, const Bounds& part);
+  double least() const { return std::min(at_foot, at_top); }
+  double most() const { return std::max(at_foot, at_top); }
+};
+
+/// What a part becomes that lies along a circle.
+struct Bend {
+  double radius;
+  double side;       ///< 1 where it bends upward, -1 downward
+  double innermost;  ///< the least radius the part reaches
+  double outermost;
+  double reach;  ///< how far along x the part goes to either side
+
+  Bend(double rate, const Bounds& part);
+  double stretch() const { return radius / innermost; }
+};
 
 }  // namespace photonlane

@@ -117,6 +117,7 @@ Tape give_registers(TapeSteps list) {
                            .first_group = crowd.first_group,
                            .last_group = crowd.last_group});
   }
+  tape.sources = std::move(list.sources);
   tape.constants = std::move(list.constants);
   tape.constants_float.assign(tape.constants.begin(), tape.constants.end());
   tape.points = points.count();

@@ -36,6 +36,8 @@ struct TapeSteps {
   std::vector<double> constants;
   std::vector<Group> groups;
   std::vector<Tape::Crowd> crowds;
+  std::vector<std::shared_ptr<const FieldSource>> sources;
+
   int result = 0;
 };
 

@@ -4,12 +4,15 @@
 
 #include <algorithm>
 
+#include "io/files.hpp"
 #include "io/read_node.hpp"
+#include "photonlane/io/volume_file.hpp"
 
 namespace photonlane::io {
 namespace {
 
 using Parameter = FieldKindInfo::Parameter;
+using Extra = FieldKindInfo::Extra;
 
 /// The values of one parameter from the text of a file.
 void read_parameter(const Parameter& parameter, const std::string& text, double* numbers) {
@@ -49,17 +52,55 @@ std::string parameter_text(const Parameter& parameter, const double* numbers) {
   }
 }
 
-std::vector<Field> read_parts(const Node& node, const Scene& scene) {
+std::vector<Field> read_parts(const Node& node, const FieldContext& context) {
   std::vector<Field> parts;
   if (node.kind() == Node::Kind::list) {
-    for (const Node& part : node.list("fields")) parts.push_back(read_field(part, scene));
+    for (const Node& part : node.list("fields")) parts.push_back(read_field(part, context));
   } else {
-    parts.push_back(read_field(node, scene));
+    parts.push_back(read_field(node, context));
   }
   return parts;
 }
 
-Field read_kind(FieldKind kind, const Node& node, const Scene& scene) {
+/// The corners of an outline.
+std::vector<double> read_corners(const Node& node) {
+  const std::string expected = "a list of corners, each [x, y] in meters";
+  const KnobInfo number{"corner", KnobKind::number, "meters", {-1e6, 1e6}, {}, ""};
+  std::vector<double> numbers;
+  for (const Node& corner : node.list(expected)) {
+    const std::vector<Node>& parts = corner.list(expected);
+    if (parts.size() != 2) {
+      corner.refuse(fmt::format("a corner of {} numbers, expected two, [x, y]", parts.size()));
+    }
+    for (const Node& part : parts) {
+      double value = 0;
+      at_place(part, [&] { detail::assign(value, number, part.text()); });
+      numbers.push_back(value);
+    }
+  }
+  return numbers;
+}
+
+/// A shape of what is in a file.
+Field read_file_field(FieldKind kind, const std::vector<double>& numbers, const Node& file,
+                      const FieldContext& context) {
+  const std::string& name = file.text();
+  const std::string path = name.starts_with('/') ? name : context.folder + name;
+  try {
+    if (kind == FieldKind::volume) {
+      auto volume = std::make_shared<Volume>(read_volume(path));
+      volume->name = name;
+      return field::volume(std::move(volume));
+    }
+    HeightMap map = read_heights(path);
+    map.name = name;
+    return field::heights(map, {numbers[0], numbers[1], numbers[2]});
+  } catch (const Error& error) {
+    file.refuse(fmt::format("{} {} {}", name_of(kind), path, error.message()));
+  }
+}
+
+Field read_kind(FieldKind kind, const Node& node, const FieldContext& context) {
   const FieldKindInfo& info = field_kind_info(kind);
   std::vector<double> numbers;
   std::vector<std::size_t> first;
@@ -71,6 +112,10 @@ Field read_kind(FieldKind kind, const Node& node, const Scene& scene) {
                    parameter.preset.begin() + static_cast<std::ptrdiff_t>(parameter.numbers()));
   }
   if (info.most_parts > 0) names.emplace_back("of");
+  if (info.extra == Extra::points) names.emplace_back("corners");
+  if (info.extra == Extra::file) names.emplace_back("file");
+  if (info.extra == Extra::function) node.refuse("a function, which exists in C++ alone");
+  const Node* file = nullptr;
   std::vector<Field> parts;
   // A kind without keys may stand alone: {sphere: }.
   if (!node.is_null()) {
@@ -78,7 +123,15 @@ Field read_kind(FieldKind kind, const Node& node, const Scene& scene) {
       const Node& key = pair.first;
       const Node& value = pair.second;
       if (key.text() == "of" && info.most_parts > 0) {
-        parts = read_parts(value, scene);
+        parts = read_parts(value, context);
+        continue;
+      }
+      if (key.text() == "corners" && info.extra == Extra::points) {
+        numbers = read_corners(value);
+        continue;
+      }
+      if (key.text() == "file" && info.extra == Extra::file) {
+        file = &value;
         continue;
       }
       const auto found = std::find_if(
@@ -90,12 +143,16 @@ Field read_kind(FieldKind kind, const Node& node, const Scene& scene) {
                [&] { read_parameter(*found, value.value_text(), numbers.data() + first[which]); });
     }
   }
+  if (info.extra == Extra::file) {
+    if (file == nullptr) node.refuse(fmt::format("a {} without a file", name_of(kind)));
+    return read_file_field(kind, numbers, *file, context);
+  }
   return at_place(node, [&] { return Field(kind, std::move(numbers), std::move(parts)); });
 }
 
 }  // namespace
 
-Field read_field(const Node& node, const Scene& scene) {
+Field read_field(const Node& node, const FieldContext& context) {
   const std::string expected = "a field: one kind, and its material";
   const std::pair<Node, Node>* what = nullptr;
   const Node* material = nullptr;
@@ -116,9 +173,9 @@ Field read_field(const Node& node, const Scene& scene) {
     what->first.refuse(fmt::format("no such kind of field '{}'{}", what->first.text().substr(0, 60),
                                    suggestion(what->first.text(), names)));
   }
-  Field field = read_kind(static_cast<FieldKind>(found - names.begin()), what->second, scene);
+  Field field = read_kind(static_cast<FieldKind>(found - names.begin()), what->second, context);
   if (material == nullptr) return field;
-  const std::vector<std::string>& known = scene.material_names;
+  const std::vector<std::string>& known = context.scene.material_names;
   const auto named = std::find(known.begin(), known.end(), material->text());
   if (named == known.end()) {
     const std::vector<std::string_view> views(known.begin(), known.end());
@@ -138,13 +195,35 @@ std::string field_text(const Field& field, const Scene& scene, int indent) {
         fmt::format("{}  {}: {}\n", space, parameter.info.name, parameter_text(parameter, numbers));
     numbers += parameter.numbers();
   }
+  if (info.extra == Extra::points) {
+    text += space + "  corners: [";
+    for (std::size_t i = 0; i + 1 < field.numbers().size(); i += 2) {
+      text +=
+          fmt::format("{}[{}, {}]", i == 0 ? "" : ", ", field.numbers()[i], field.numbers()[i + 1]);
+    }
+    text += "]\n";
+  }
+  if (info.extra == Extra::file) {
+    const std::string& name = field.source()->name();
+    if (!ends_with(name, field.kind() == FieldKind::volume ? ".volume" : ".png")) {
+      throw Error(ErrorKind::input, fmt::format("{} '{}' is from no file that a scene could name",
+                                                name_of(field.kind()), name.substr(0, 60)));
+    }
+    text += fmt::format("{}  file: \"{}\"\n", space, name);
+  }
+  if (info.extra == Extra::function) {
+    throw Error(ErrorKind::input,
+                fmt::format("function '{}' exists in C++ alone, a scene file cannot hold it",
+                            field.source()->name().substr(0, 60)));
+  }
   if (!field.parts().empty()) {
     text += space + "  of:\n";
     for (const Field& part : field.parts()) {
       text += space + "    - " + field_text(part, scene, indent + 6);
     }
   }
-  if (info.parameters.empty() && field.parts().empty()) text += space + "  {}\n";
+  if (info.parameters.empty() && field.parts().empty() && info.extra == Extra::none)
+    text += space + "  {}\n";
   if (field.material() >= 0) {
     const auto which = static_cast<std::size_t>(field.material());
     text += fmt::format("{}material: \"{}\"\n", space,
@@ -167,6 +246,12 @@ std::string field_reference() {
       keys += fmt::format("{}`{}` ({}; default {}): {}", keys.empty() ? "" : "<br>",
                           parameter.info.name, parameter.info.expected(),
                           parameter_text(parameter, parameter.preset.data()), parameter.info.help);
+    }
+    if (info.extra == Extra::function) continue;
+    if (info.extra != Extra::none) {
+      keys += keys.empty() ? "" : "<br>";
+      keys += info.extra == Extra::points ? "`corners` (a list of corners, each [x, y] in meters)"
+                                          : "`file` (a file name): where it is from";
     }
     text += fmt::format("| `{}` | {} | {} | {} |\n", choice_names<FieldKind>[i],
                         info.most_parts == 0   ? ""

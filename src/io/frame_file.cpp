@@ -30,8 +30,12 @@ std::vector<Channel> channels() {
                            {Layer::color, 1, "G"},
                            {Layer::color, 2, "B"},
                            {Layer::depth, 0, "Z"}};
+  for (int axis = 0; axis < 3; ++axis) {
+    all.push_back({Layer::normal, axis, std::string("N.") + "XYZ"[axis]});
+  }
   for (const Layer layer :
-       {Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending}) {
+       {Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending, Layer::material,
+        Layer::evaluations, Layer::nearest, Layer::overstretched}) {
     all.push_back({layer, 0, std::string(name_of(layer))});
   }
   return all;

@@ -67,9 +67,9 @@ Rgb color_of(Ending ending) {
   return nothing;
 }
 
-Rgb color_of_cell(std::uint32_t cell) {
-  if (cell == no_item) return nothing;
-  const RandomKey key{.seed = 0, .pixel = cell, .sample = 0, .bounce = 0};
+Rgb color_of_number(std::uint32_t number) {
+  if (number == no_item) return nothing;
+  const RandomKey key{.seed = 0, .pixel = number, .sample = 0, .bounce = 0};
   return bytes_of(color_from_lightness(0.55f + 0.3f * random_uniform(key, 0), 0.11f,
                                        360 * random_uniform(key, 1)));
 }
@@ -162,7 +162,8 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
   const LayerInfo& info = layer_info(layer);
   Legend legend;
   legend.title = std::string(info.help);
-  if (!info.unit.empty() && info.unit != "steps") legend.title += fmt::format(", {}", info.unit);
+  if (!info.unit.empty() && info.unit != "steps" && info.unit != "evaluations")
+    legend.title += fmt::format(", {}", info.unit);
   Picture picture;
   switch (layer) {
     case Layer::color: {
@@ -177,7 +178,37 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
     case Layer::ray_distance:
       picture = paint_numbers(frame.size(), 0.98, frame.values(layer), legend);
       break;
+    case Layer::nearest:
+      picture = paint_numbers(frame.size(), 0.9, frame.values(layer), legend);
+      break;
+    case Layer::normal: {
+      const auto part = [&](int channel, int x, int y) {
+        const float number = frame.values(layer, channel)(x, y);
+        return static_cast<std::uint8_t>(
+            std::lround(127.5 + 127.5 * std::clamp(number, -1.0f, 1.0f)));
+      };
+      picture = paint(frame.size(), [&](int x, int y) {
+        const Rgb color{part(0, x, y), part(1, x, y), part(2, x, y)};
+        return color == Rgb{128, 128, 128} ? nothing : color;
+      });
+      legend.has_ramp = false;
+      legend.swatches = {{{255, 128, 128}, "east"},
+                         {{128, 255, 128}, "north"},
+                         {{128, 128, 255}, "up"},
+                         {nothing, "nothing met"}};
+      break;
+    }
+    case Layer::overstretched: {
+      const auto over = frame.codes(layer);
+      const Rgb kept = bytes_of(color_from_lightness(0.45f, 0.02f, 230));
+      const Rgb broken = bytes_of(color_from_lightness(0.72f, 0.17f, 40));
+      picture = paint(frame.size(), [&](int x, int y) { return over(x, y) != 0 ? broken : kept; });
+      legend.has_ramp = false;
+      legend.swatches = {{broken, "it did"}, {kept, "it did not"}};
+      break;
+    }
     case Layer::steps:
+    case Layer::evaluations:
       picture = paint_numbers(frame.size(), 1, frame.codes(layer), legend);
       break;
     case Layer::face:
@@ -186,12 +217,13 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
     case Layer::ending:
       picture = paint_codes<Ending>(frame.codes(layer), legend);
       break;
+    case Layer::material:
     case Layer::cell: {
-      const auto cells = frame.codes(layer);
-      picture = paint(frame.size(), [&](int x, int y) { return color_of_cell(cells(x, y)); });
+      const auto numbers = frame.codes(layer);
+      picture = paint(frame.size(), [&](int x, int y) { return color_of_number(numbers(x, y)); });
       legend.has_ramp = false;
-      legend.title += ": a color of its own for each cell";
-      legend.swatches.push_back({nothing, "no cell"});
+      legend.title += fmt::format(": a color of its own for each {}", name_of(layer));
+      legend.swatches.push_back({nothing, fmt::format("no {}", name_of(layer))});
       break;
     }
   }

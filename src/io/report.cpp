@@ -49,6 +49,7 @@ Json tally_object(const Tally& tally) {
           {"spent", tally.spent},
           {"shadow_lanes", tally.shadow_lanes},
           {"bounces", tally.bounces},
+          {"cut_bounces", tally.cut_bounces},
           {"secondary_steps", tally.secondary_steps},
           {"evaluations", tally.evaluations}};
 }
@@ -155,6 +156,32 @@ std::string sweep_text(const Sweep& sweep) {
          fmt::format("* no other setting is better in both time and {}\n", sweep.metric);
 }
 
+std::string volume_text(const Volume& volume, const VolumeError& error) {
+  return fmt::format(
+      "{}x{}x{} points, {:.4g} m apart, as {}: {:.2f} MB\n"
+      "error within two cells of the surface: {:.3g} m rms, {:.3g} m at most ({:.1f} % and {:.1f} "
+      "% "
+      "of a cell); anywhere {:.3g} m\n"
+      "stretch {:.3g}\n",
+      volume.size[0], volume.size[1], volume.size[2], error.cell, name_of(volume.storage),
+      static_cast<double>(volume.memory_bytes()) / 1e6, error.rms, error.largest,
+      100 * error.rms / error.cell, 100 * error.largest / error.cell, error.everywhere,
+      error.stretch);
+}
+
+std::string volume_json(const Volume& volume, const VolumeError& error) {
+  return Json{{"size", volume.size},
+              {"cell", error.cell},
+              {"storage", std::string(name_of(volume.storage))},
+              {"bytes", volume.memory_bytes()},
+              {"rms", error.rms},
+              {"largest", error.largest},
+              {"everywhere", error.everywhere},
+              {"stretch", error.stretch}}
+             .dump(2) +
+         "\n";
+}
+
 std::string check_text(const SceneReport& report) {
   std::string text = fmt::format("rooms      {}\n", report.rooms);
   if (report.map_width > 0) {
@@ -186,6 +213,9 @@ std::string cost_text(const Frame& frame) {
     secondary =
         fmt::format("{} lanes for shadows, {} bounces, {:.1f} steps each\n", tally.shadow_lanes,
                     tally.bounces, static_cast<double>(tally.secondary_steps) / lanes);
+    if (tally.cut_bounces > 0) {
+      secondary += fmt::format("{} bounces past bounces.limit\n", tally.cut_bounces);
+    }
   }
   if (tally.evaluations > 0) {
     secondary += fmt::format("fields evaluated {} times, {:.1f} for each of the frame's lanes\n",

@@ -167,7 +167,7 @@ void read_solid(const Node& node, const std::string& text, SceneFile& file) {
   for (const auto& pair : node.map("a solid: one key, cells or field")) {
     const Node& kind = pair.first;
     if (kind.text() == "field") {
-      room.add(read_field(pair.second, file.scene));
+      room.add(read_field(pair.second, {file.scene, folder_of(file.path)}));
     } else if (kind.text() == "cells") {
       if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
       read_cells(pair.second, text, file);

@@ -7,6 +7,7 @@
 #include <map>
 #include <nlohmann/json.hpp>
 
+#include "photonlane/field/sample.hpp"
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
 #include "photonlane/render/walk.hpp"
@@ -248,6 +249,7 @@ std::string knob_list() {
   add("render, sweep, check: --set", "", budget_knobs(), Budget{});
   add("render, sweep, check: --set (camera)", "camera.", camera_knobs(), Camera{});
   add("make map: --set", "", map_recipe_knobs(), MapRecipe{});
+  add("make volume: --set", "", volume_recipe_knobs(), VolumeRecipe{});
   return text;
 }
 

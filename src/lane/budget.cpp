@@ -12,6 +12,7 @@ Budget Budget::reference() const {
   best.field.tolerance = 1e-6;
   best.field.growth = 0;
   best.field.refinement = 8;
+  best.field.normals = FieldNormals::exact;
   best.texture = {TextureSampling::filtered, 16};
   best.light.sun_shadows = SunShadows::traced;
   best.light.lamp_shadows = LampShadows::traced;
@@ -19,6 +20,11 @@ Budget Budget::reference() const {
   best.light.corner_samples = 256;
   best.light.wet_floor = WetFloor::traced;
   best.passes.limit = 1000;
+  best.bounces.limit = std::max(bounces.limit, 16);
+  if (light.softness != Softness::hard) {
+    best.light.softness = Softness::sampled;
+    best.light.soft_samples = 256;
+  }
   best.number = NumberType::float64;
   return best;
 }
@@ -61,6 +67,13 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::field, &FieldBudget::refinement>(
           "field.refinement", "", {0, 100},
           "steps of Newton's method at the hit, so that the way there leaves no trace"),
+      knob<&Budget::field, &FieldBudget::normals>(
+          "field.normals", "", {},
+          "which way a surface faces: exact, carried through the operations, or by the difference "
+          "of values around"),
+      knob<&Budget::field, &FieldBudget::normal_step>("field.normal_step", "meters", {1e-9, 1},
+                                                      "how far around differences are taken", 1,
+                                                      "field.normals=difference"),
       knob<&Budget::field, &FieldBudget::pruning>(
           "field.pruning", "", {},
           "evaluate only the parts of a field that can matter where lanes are; same picture"),
@@ -90,6 +103,17 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::light, &LightBudget::wet_floor>(
           "light.wet_floor", "", {},
           "what wet floors show: nothing, the map upside down, or a traced bounce"),
+      knob<&Budget::light, &LightBudget::softness>(
+          "light.softness", "", {},
+          "edges of shadows: hard, quick by the distances of fields on the way to a light, or "
+          "sampled by rays over its size"),
+      knob<&Budget::light, &LightBudget::soft_samples>("light.soft_samples", "rays", {1, 4096},
+                                                       "rays toward each light", 1,
+                                                       "light.softness=sampled"),
+      knob<&Budget::bounces, &BounceBudget::limit>(
+          "bounces.limit", "", {0, 64},
+          "mirrors and bodies that bend light a lane may go on from; past it mirrors show the sky "
+          "and lanes into bodies are spent"),
       knob<&Budget::passes, &PassBudget::limit>(
           "passes.limit", "", {0, 1000},
           "surfaces a lane may look through; one that needs more is spent"),

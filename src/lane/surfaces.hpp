@@ -34,6 +34,10 @@ struct Surfaces {
   alignas(64) std::uint32_t material[capacity];
   alignas(64) std::uint32_t item[capacity];
   alignas(64) std::uint32_t steps[capacity];
+  // Of rooms with fields, as HitBatch.
+  alignas(64) std::uint32_t evaluations[capacity];
+  alignas(64) float nearest[capacity];
+  alignas(64) std::uint32_t overstretched[capacity];
 
   /// Repeats the last one up to a whole vector: kernels may look there.
   void pad() {
@@ -57,7 +61,16 @@ struct Surfaces {
     material[to] = from.material[source];
     item[to] = from.item[source];
     steps[to] = from.steps[source];
+    evaluations[to] = from.evaluations[source];
+    nearest[to] = from.nearest[source];
+    overstretched[to] = from.overstretched[source];
   }
 };
+
+/// The outward normal of what a lane met.
+struct Normal {
+  float x = 0, y = 0, z = 0;
+};
+Normal normal_of(const Surfaces& surfaces, std::size_t i);
 
 }  // namespace photonlane

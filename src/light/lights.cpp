@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "photonlane/base/trigonometry.hpp"
+#include "photonlane/light/optics.hpp"
 
 namespace photonlane {
 
@@ -13,6 +14,8 @@ std::span<const Knob<Sun>> sun_knobs() {
       knob<&Sun::elevation>("elevation", "degrees", {0, 90, true}, "how high it stands",
                             degrees(1)),
       knob<&Sun::color>("color", "", {0, 1}, "its light"),
+      knob<&Sun::size>("size", "degrees", {0, 90}, "how wide it is seen, where shadows are soft",
+                       degrees(1)),
   };
   return table;
 }
@@ -22,6 +25,10 @@ std::span<const Knob<Lamp>> lamp_knobs() {
       knob<&Lamp::place>("place", "meters", {-1e7, 1e7}, "where it hangs"),
       knob<&Lamp::color>("color", "", {0, 1}, "its light, where it is brightest"),
       knob<&Lamp::range>("range", "meters", {0, 1e6, true}, "how far it reaches"),
+      knob<&Lamp::radius>("radius", "meters", {0, 1000}, "of its ball, where shadows are soft"),
+      knob<&Lamp::aim>("aim", "meters", {-1e7, 1e7}, "where a spot shines"),
+      knob<&Lamp::cone>("cone", "degrees", {0, 360, true},
+                        "how wide a spot shines; 360: all around", degrees(1)),
   };
   return table;
 }
@@ -38,7 +45,12 @@ std::span<const Knob<Lighting>> lighting_knobs() {
 void validate(const Lighting& lighting) {
   validate_knobs(lighting_knobs(), lighting);
   if (lighting.sun) validate_knobs(sun_knobs(), *lighting.sun);
-  for (const Lamp& lamp : lighting.lamps) validate_knobs(lamp_knobs(), lamp);
+  for (const Lamp& lamp : lighting.lamps) {
+    validate_knobs(lamp_knobs(), lamp);
+    if (lamp.cone < 2 * pi && (lamp.aim - lamp.place).norm() < 1e-9) {
+      throw Error(ErrorKind::input, "a spot that aims at its own place");
+    }
+  }
 }
 
 Vec3d sun_direction(const Sun& sun) {
@@ -47,11 +59,16 @@ Vec3d sun_direction(const Sun& sun) {
   return {across * cosine, across * sine, rise};
 }
 
-float water_reflectance(float cosine) {
-  constexpr float straight = 0.02f;
-  const float x = 1 - std::clamp(cosine, 0.0f, 1.0f);
-  const float square = x * x;
-  return straight + (1 - straight) * square * square * x;
+float lamp_cone(const Lamp& lamp, float x, float y, float z) {
+  if (lamp.cone >= 2 * pi) return 1;
+  const Vec3d aim = (lamp.aim - lamp.place).normalized();
+  const double cosine = aim.x() * x + aim.y() * y + aim.z() * z;
+  const double rim = sine_cosine(0.5 * lamp.cone).cosine;
+  const double inner = sine_cosine(0.4 * lamp.cone).cosine;
+  const double share = std::clamp((cosine - rim) / (inner - rim), 0.0, 1.0);
+  return static_cast<float>(share * share * (3 - 2 * share));
 }
+
+float water_reflectance(float cosine) { return mirror_reflectance(cosine, 0.02f); }
 
 }  // namespace photonlane

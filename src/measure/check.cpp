@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "photonlane/field/sample.hpp"
 #include "photonlane/grid/reach.hpp"
 #include "photonlane/render/render.hpp"
 
@@ -60,6 +61,20 @@ void check_materials(const Scene& scene, SceneReport& report) {
     const bool named = i < scene.material_names.size() && !scene.material_names[i].empty();
     report.warnings.push_back(fmt::format("nothing is made of material {}",
                                           named ? scene.material_names[i] : std::to_string(i)));
+  }
+}
+
+/// Fields that change by more than they say, through which lanes may step.
+void check_stretch(const Scene& scene, SceneReport& report) {
+  const auto& fields = scene.room().fields;
+  for (std::size_t i = 0; i < fields.size(); ++i) {
+    for (const StretchFault& fault : find_stretch_faults(fields[i])) {
+      report.warnings.push_back(fmt::format(
+          "field {}: {} grows by {:.3g} for a meter near [{:.4g}, {:.4g}, {:.4g}] of its own space "
+          "and says {:.3g}: lanes may step through it",
+          i + 1, fault.part, fault.found, fault.place.x(), fault.place.y(), fault.place.z(),
+          fault.said));
+    }
   }
 }
 
@@ -135,6 +150,8 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
     }
   }
   check_materials(scene, report);
+  check_stretch(scene, report);
+
   try {
     Budget small = budget;
     small.frame = {16, 10, 1};

@@ -203,7 +203,9 @@ Frame resample(const Frame& frame, Size size) {
         each_pixel(frame.values(layer, channel), result.values(layer, channel), take_bilinear);
       }
     } else {
-      each_pixel(frame.values(layer), result.values(layer), take_nearest);
+      for (int channel = 0; channel < layer_info(layer).channels; ++channel) {
+        each_pixel(frame.values(layer, channel), result.values(layer, channel), take_nearest);
+      }
     }
   }
   return result;

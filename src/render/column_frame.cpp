@@ -2,11 +2,11 @@
 #include <cmath>
 #include <limits>
 
+#include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
 #include "render/job.hpp"
 #include "render/look.hpp"
-#include "render/parallel.hpp"
 
 namespace photonlane {
 namespace {
@@ -336,7 +336,8 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     if (plain || !center_is_sample) {
       Colors unused;
       RowSight sight(job, center.events, frame_rows.center(y));
-      look(job, sight, {first, y, width, 0}, 0, true, unused, &solid, tally, &rayless);
+      const Leg leg{.light = &rayless};
+      look(job, sight, {first, y, width, 0}, 0, true, unused, &solid, tally, &leg);
     }
     write_data(job, first, y, width, solid);
   }

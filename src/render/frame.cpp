@@ -27,6 +27,11 @@ const LayerInfo& layer_info(Layer layer) {
       {"", "cell that was met", 1, true},
       {"steps", "steps of the lane", 1, true},
       {"", "how the lane ended", 1, true},
+      {"", "which way the surface faces", 3, false},
+      {"", "material that was met", 1, true},
+      {"evaluations", "evaluations of fields for the lane alone", 1, true},
+      {"m", "least value of a field along the lane", 1, false},
+      {"", "where a field changed by more than it says it can", 1, true},
   }};
   return table[static_cast<std::size_t>(layer)];
 }

@@ -6,83 +6,12 @@
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
 #include "photonlane/grid/body.hpp"
+#include "photonlane/light/optics.hpp"
 #include "render/lane_sight.hpp"
+#include "render/shadow.hpp"
 
 namespace photonlane {
 namespace {
-
-/// Light per channel, a value a lane.
-struct Light {
-  alignas(64) float red[Surfaces::capacity];
-  alignas(64) float green[Surfaces::capacity];
-  alignas(64) float blue[Surfaces::capacity];
-};
-
-/// Rays start this far off what they leave, in meters: more than rounding, less than anybody sees.
-float lift(float coordinate) { return 2e-3f + 1e-6f * std::abs(coordinate); }
-
-/// Lanes of a batch that ask for something, side by side.
-struct Asking {
-  LaneBatch<float> lanes;
-  std::size_t of[Surfaces::capacity];
-
-  Asking() { lanes.ending_only = true; }
-
-  void add(const RenderJob& job, const Surfaces& surfaces, std::size_t i, const Normal& normal,
-           float direction_x, float direction_y, float direction_z) {
-    const std::size_t k = lanes.size++;
-    const Vec3d& eye = job.camera.eye;
-    const auto x = static_cast<float>(eye.x() + surfaces.x[i]);
-    const auto y = static_cast<float>(eye.y() + surfaces.y[i]);
-    lanes.x[k] = x + normal.x * lift(x);
-    lanes.y[k] = y + normal.y * lift(y);
-    lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + normal.z * lift(0);
-    lanes.direction_x[k] = direction_x;
-    lanes.direction_y[k] = direction_y;
-    lanes.direction_z[k] = direction_z;
-    of[k] = i;
-  }
-};
-
-/// How much light comes along lanes from beyond a limit each (null: from as far as they run):
-/// nothing through what hides all, the rest through panes.
-void come_through(const RenderJob& job, const LaneBatch<float>& lanes, const float* limit,
-                  Light& light, Tally& tally) {
-  tally.shadow_lanes += lanes.size;
-  std::fill_n(light.red, lanes.size, 1.0f);
-  std::fill_n(light.green, lanes.size, 1.0f);
-  std::fill_n(light.blue, lanes.size, 1.0f);
-  LaneSight<float> sight(job, lanes, tally);
-  Surfaces surfaces;
-  sight.nearest(surfaces);
-  bool wanted[Surfaces::capacity];
-  std::fill_n(wanted, lanes.size, true);
-  for (int pass = 0; pass <= job.budget.passes.limit; ++pass) {
-    surfaces.pad();
-    Colors colors;
-    const bool clear = job.paint.clear;
-    if (clear) {
-      paint_surfaces(surfaces, job.shadow_paint, colors);
-      if (!job.paint.density.empty()) soften(job.paint, surfaces, colors);
-    }
-    bool any = false;
-    for (std::size_t i = 0; i < lanes.size; ++i) {
-      if (!wanted[i]) continue;
-      wanted[i] = false;
-      if (surfaces.ending[i] != Ending::hit) continue;
-      if (limit != nullptr && surfaces.t[i] >= limit[i]) continue;
-      const float left = clear ? std::max(0.0f, 1 - colors.alpha[i]) : 0;
-      const Color& tint = job.world.materials()[surfaces.material[i]].tint;
-      light.red[i] *= left * tint[0];
-      light.green[i] *= left * tint[1];
-      light.blue[i] *= left * tint[2];
-      wanted[i] = left > 1.0f / 256;
-      any = any || wanted[i];
-    }
-    if (!any) break;
-    sight.behind(wanted, surfaces);
-  }
-}
 
 /// Adds one more light to what there is, as 1 - (1 - a)(1 - b).
 void add_light(float& sum, float light) {
@@ -114,18 +43,65 @@ bool stands(const CellMap& map, double x, double y, double height) {
          (form->height == 0 || form->height > height);
 }
 
-void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& surfaces,
-             Light& light, Tally& tally) {
+/// The light that falls on surfaces, and what they throw back of it toward the eye.
+struct Falling {
+  Light light;
+  Light gleam;
+};
+
+/// Adds the light of one lamp or the sun: of so much of its color, from a direction.
+class Shine {
+ public:
+  Shine(const LookedAt& seen, const Color& color, Falling& falling)
+      : seen_(seen), color_(color), falling_(falling) {}
+
+  void add(std::size_t i, const Normal& normal, float x, float y, float z, float amount, float red,
+           float green, float blue) {
+    Light& light = falling_.light;
+    red *= color_[0] * amount;
+    green *= color_[1] * amount;
+    blue *= color_[2] * amount;
+    add_light(light.red[i], red);
+    add_light(light.green[i], green);
+    add_light(light.blue[i], blue);
+    if (seen_.gloss == nullptr || !seen_.gloss->glossy[i]) return;
+    const Gloss& gloss = *seen_.gloss;
+    const float eye_x = -seen_.rays.x[i];
+    const float eye_y = -seen_.rays.y[i];
+    const float eye_z = -seen_.rays.z[i];
+    const float half_x = x + eye_x;
+    const float half_y = y + eye_y;
+    const float half_z = z + eye_z;
+    const float length = std::sqrt(half_x * half_x + half_y * half_y + half_z * half_z);
+    if (!(length > 1e-6f)) return;
+    const Facets facets{normal.x * x + normal.y * y + normal.z * z, gloss.cosine[i],
+                        (normal.x * half_x + normal.y * half_y + normal.z * half_z) / length,
+                        (x * half_x + y * half_y + z * half_z) / length};
+    if (facets.light <= 0) return;
+    const float share = highlight(facets, gloss.roughness[i]);
+    const auto gleam = [&](float& sum, float straight, float amount_of) {
+      sum += share * mirror_reflectance(facets.light_to_half, straight) * amount_of;
+    };
+    gleam(falling_.gleam.red[i], gloss.straight_red[i], red);
+    gleam(falling_.gleam.green[i], gloss.straight_green[i], green);
+    gleam(falling_.gleam.blue[i], gloss.straight_blue[i], blue);
+  }
+
+ private:
+  const LookedAt& seen_;
+  const Color& color_;
+  Falling& falling_;
+};
+
+void add_sun(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
+             const LookedAt& seen, Falling& falling, Tally& tally) {
+  const Surfaces& surfaces = seen.surfaces;
   const Sun& sun = *job.world.room().light.sun;
   const Vec3d direction = sun_direction(sun);
   const auto x = static_cast<float>(direction.x());
   const auto y = static_cast<float>(direction.y());
   const auto z = static_cast<float>(direction.z());
-  const auto shine = [&](std::size_t i, float square, float red, float green, float blue) {
-    add_light(light.red[i], sun.color[0] * square * red);
-    add_light(light.green[i], sun.color[1] * square * green);
-    add_light(light.blue[i], sun.color[2] * square * blue);
-  };
+  Shine shine(seen, sun.color, falling);
   const double across = std::hypot(direction.x(), direction.y());
   Asking asking;
   float squares[Surfaces::capacity];
@@ -135,13 +111,13 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& su
     const float square = facing(surfaces, i, normal, x, y, z);
     if (square <= 0) continue;
     if (budget.sun_shadows == SunShadows::none) {
-      shine(i, square, 1, 1, 1);
+      shine.add(i, normal, x, y, z, square, 1, 1, 1);
     } else if (budget.sun_shadows == SunShadows::probe) {
       const double way = across > 0 ? budget.probe / across : 0;
       const Vec3d from = job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
       const bool hidden = stands(job.cells().map(), from.x() + way * direction.x(),
                                  from.y() + way * direction.y(), from.z() + way * direction.z());
-      if (!hidden) shine(i, square, 1, 1, 1);
+      if (!hidden) shine.add(i, normal, x, y, z, square, 1, 1, 1);
     } else {
       squares[asking.lanes.size] = square;
       asking.add(job, surfaces, i, normal, x, y, z);
@@ -149,25 +125,28 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const Surfaces& su
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = static_cast<float>(job.budget.far_limit);
+  float spread[Surfaces::capacity];
+  const SineCosine half = sine_cosine(0.5 * sun.size);
+  std::fill_n(spread, asking.lanes.size, static_cast<float>(half.sine / half.cosine));
   Light through;
-  come_through(job, asking.lanes, nullptr, through, tally);
+  come_through(job, budget, place, asking, nullptr, spread, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
-    shine(asking.of[k], squares[k], through.red[k], through.green[k], through.blue[k]);
+    const std::size_t i = asking.of[k];
+    shine.add(i, normal_of(surfaces, i), x, y, z, squares[k], through.red[k], through.green[k],
+              through.blue[k]);
   }
 }
 
-void add_lamp(const RenderJob& job, const LightBudget& budget, const Lamp& lamp,
-              const Surfaces& surfaces, Light& light, Tally& tally) {
+void add_lamp(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
+              const Lamp& lamp, const LookedAt& seen, Falling& falling, Tally& tally) {
+  const Surfaces& surfaces = seen.surfaces;
   const Vec3d from_eye = lamp.place - job.camera.eye;
   const auto range = static_cast<float>(lamp.range);
   Asking asking;
   float strength[Surfaces::capacity];
   float distance[Surfaces::capacity];
-  const auto shine = [&](std::size_t i, float amount, float red, float green, float blue) {
-    add_light(light.red[i], lamp.color[0] * amount * red);
-    add_light(light.green[i], lamp.color[1] * amount * green);
-    add_light(light.blue[i], lamp.color[2] * amount * blue);
-  };
+  float spread[Surfaces::capacity];
+  Shine shine(seen, lamp.color, falling);
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] != Ending::hit) continue;
     const float dx = static_cast<float>(from_eye.x()) - surfaces.x[i];
@@ -176,18 +155,22 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const Lamp& lamp,
     const float square = dx * dx + dy * dy + dz * dz;
     if (square >= range * range || square == 0) continue;
     const float length = std::sqrt(square);
+    const float x = dx / length;
+    const float y = dy / length;
+    const float z = dz / length;
     const Normal normal = normal_of(surfaces, i);
     const float fade = 1 - square / (range * range);
     const float amount =
-        fade * fade * facing(surfaces, i, normal, dx / length, dy / length, dz / length);
+        fade * fade * facing(surfaces, i, normal, x, y, z) * lamp_cone(lamp, -x, -y, -z);
     if (amount <= 0) continue;
     if (budget.lamp_shadows == LampShadows::none) {
-      shine(i, amount, 1, 1, 1);
+      shine.add(i, normal, x, y, z, amount, 1, 1, 1);
       continue;
     }
     strength[asking.lanes.size] = amount;
     distance[asking.lanes.size] = length;
-    asking.add(job, surfaces, i, normal, dx / length, dy / length, dz / length);
+    spread[asking.lanes.size] = static_cast<float>(lamp.radius) / length;
+    asking.add(job, surfaces, i, normal, x, y, z);
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = range;
@@ -195,9 +178,12 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const Lamp& lamp,
   std::copy_n(distance, asking.lanes.size, asking.lanes.limit);
   std::fill(asking.lanes.limit + asking.lanes.size, std::end(asking.lanes.limit), 0.0f);
   Light through;
-  come_through(job, asking.lanes, distance, through, tally);
+  come_through(job, budget, place, asking, distance, spread, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
-    shine(asking.of[k], strength[k], through.red[k], through.green[k], through.blue[k]);
+    const std::size_t i = asking.of[k];
+    shine.add(i, normal_of(surfaces, i), asking.lanes.direction_x[k], asking.lanes.direction_y[k],
+              asking.lanes.direction_z[k], strength[k], through.red[k], through.green[k],
+              through.blue[k]);
   }
 }
 
@@ -313,13 +299,7 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
       const auto a = static_cast<float>(radius * cosine);
       const auto b = static_cast<float>(radius * sine);
       const auto c = static_cast<float>(std::sqrt(1 - radius * radius));
-      // Two directions across the normal (Duff and others, "Building an Orthonormal Basis,
-      // Revisited", 2017).
-      const float sign = n.z < 0 ? -1.0f : 1.0f;
-      const float p = -1 / (sign + n.z);
-      const float q = n.x * n.y * p;
-      const Normal one{1 + sign * n.x * n.x * p, sign * q, -sign * n.x};
-      const Normal two{q, sign + n.y * n.y * p, -n.y};
+      const auto [one, two] = Across(n);
       asking.add(job, surfaces, i, n, n.x * c + one.x * a + two.x * b,
                  n.y * c + one.y * a + two.y * b, n.z * c + one.z * a + two.z * b);
     }
@@ -387,7 +367,7 @@ void add_ambient(const RenderJob& job, const LightBudget& budget, const PixelPla
       open[i] = guess.at(job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
                          surfaces.face[i]);
     }
-    if (room.field) guess_by_distance(job, surfaces, open);
+    if (room.near_field) guess_by_distance(job, surfaces, open);
   }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     light.red[i] = room.light.ambient[0] * open[i];
@@ -411,48 +391,33 @@ void shade_curved(const Surfaces& surfaces, Colors& colors) {
 
 }  // namespace
 
-Normal normal_of(const Surfaces& surfaces, std::size_t i) {
-  switch (surfaces.face[i]) {
-    case Face::east:
-      return {1, 0, 0};
-    case Face::west:
-      return {-1, 0, 0};
-    case Face::north:
-      return {0, 1, 0};
-    case Face::south:
-      return {0, -1, 0};
-    case Face::floor:
-      return {0, 0, 1};
-    case Face::ceiling:
-      return {0, 0, -1};
-    case Face::panel:
-      return {surfaces.normal_x[i], surfaces.normal_y[i], 0};
-    case Face::curved:
-      return {surfaces.normal_x[i], surfaces.normal_y[i], surfaces.normal_z[i]};
-    case Face::inside:
-    case Face::none:
-      break;
-  }
-  return {};
-}
-
 void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                const Surfaces& surfaces, Colors& colors, Tally& tally) {
+                const LookedAt& seen, Colors& colors, Tally& tally) {
+  const Surfaces& surfaces = seen.surfaces;
   const Lighting& lighting = job.world.room().light;
   if (!lighting.lit()) {
     if (surfaces.any_curved) shade_curved(surfaces, colors);
     return;
   }
-  Light light;
+  Falling falling;
+  const bool glossy = seen.gloss != nullptr;
+  if (glossy) falling.gleam = {};
+  Light& light = falling.light;
   add_ambient(job, budget, place, surfaces, light, tally);
-  if (lighting.sun) add_sun(job, budget, surfaces, light, tally);
-  for (const Lamp& lamp : lighting.lamps) add_lamp(job, budget, lamp, surfaces, light, tally);
+  if (lighting.sun) add_sun(job, budget, place, seen, falling, tally);
+  for (const Lamp& lamp : lighting.lamps) {
+    add_lamp(job, budget, place, lamp, seen, falling, tally);
+  }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] != Ending::hit) continue;
     const auto glow = static_cast<float>(job.world.materials()[surfaces.material[i]].glow);
     colors.red[i] *= std::max(light.red[i], glow);
     colors.green[i] *= std::max(light.green[i], glow);
     colors.blue[i] *= std::max(light.blue[i], glow);
+    if (!glossy || !seen.gloss->glossy[i]) continue;
+    colors.red[i] += falling.gleam.red[i];
+    colors.green[i] += falling.gleam.green[i];
+    colors.blue[i] += falling.gleam.blue[i];
   }
 }
 

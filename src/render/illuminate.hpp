@@ -1,5 +1,6 @@
 #pragma once
 
+#include "light/gloss.hpp"
 #include "photonlane/lane/tally.hpp"
 #include "render/job.hpp"
 
@@ -17,15 +18,16 @@ struct PixelPlace {
   }
 };
 
-/// The outward normal of what a lane met.
-struct Normal {
-  float x = 0, y = 0, z = 0;
+/// What lanes see, and how it throws light back.
+struct LookedAt {
+  const Surfaces& surfaces;
+  const LaneRays& rays;
+  const Gloss* gloss;  ///< null: nothing does
 };
-Normal normal_of(const Surfaces& surfaces, std::size_t i);
 
 /// Multiplies the colors of surfaces by the light that falls on them, by the tricks or the rays the
-/// budget asks for.
+/// budget asks for, and adds what they throw back of it.
 void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                const Surfaces& surfaces, Colors& colors, Tally& tally);
+                const LookedAt& seen, Colors& colors, Tally& tally);
 
 }  // namespace photonlane

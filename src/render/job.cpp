@@ -29,7 +29,7 @@ void Progress::check() const {
 bool RenderJob::plain() const {
   return (world.textures().size() == 0 || paint.sampling == TextureSampling::nearest) &&
          !paint.clear && !world.room().sky && world.room().has_ceiling && !cells().has_forms() &&
-         panels.empty() && !world.room().light.lit() && !wet;
+         panels.empty() && !world.room().light.lit() && !wet && !glossy && !patterned;
 }
 
 FramePlanes::FramePlanes(Frame& frame) {

@@ -63,7 +63,9 @@ struct RenderJob {
   std::vector<SampleOffset> offsets;
   Frame& frame;
   FramePlanes planes;
-  bool wet = false;  ///< some floor reflects
+  bool wet = false;        ///< some floor reflects
+  bool glossy = false;     ///< some material throws light back or bends it
+  bool patterned = false;  ///< some material has a pattern
 
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }

@@ -86,6 +86,11 @@ class LaneSight final : public Sight {
     std::copy_n(hits.material, size, surfaces.material);
     std::copy_n(hits.item, size, surfaces.item);
     std::copy_n(hits.steps, size, surfaces.steps);
+    if (job_.world.room().has_fields()) {
+      std::copy_n(hits.evaluations, size, surfaces.evaluations);
+      std::copy_n(hits.nearest, size, surfaces.nearest);
+      std::copy_n(hits.overstretched, size, surfaces.overstretched);
+    }
     if (usual) return;
     for (std::size_t i = 0; i < size; ++i) {
       if (hits.ending[i] != Ending::hit || hits.face[i] >= Face::panel) put(hits, i, i, surfaces);

@@ -4,9 +4,8 @@
 #include <cmath>
 #include <limits>
 
-#include "photonlane/base/random.hpp"
-#include "photonlane/base/trigonometry.hpp"
-#include "render/lane_sight.hpp"
+#include "light/surface_pattern.hpp"
+#include "render/bounce.hpp"
 
 namespace photonlane {
 namespace {
@@ -29,16 +28,92 @@ void place_sky(const Sky& sky, Surfaces& surfaces) {
   }
 }
 
-/// Mixes in the base color of the second material where a field's seam has one.
-void mix_materials(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
+/// Textures on curved faces, wrapped from three sides: as they lie on a floor and on walls, blended
+/// by how the surface faces.
+void wrap_textures(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
+  bool any = false;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
-    if (surfaces.face[i] != Face::curved || surfaces.share[i] == 0) continue;
-    const PaintEntry& other = paint.at(surfaces.other[i], Face::curved);
-    const auto mix = [&](float& color, float to) { color += (to - color) * surfaces.share[i]; };
-    mix(colors.red[i], other.red);
-    mix(colors.green[i], other.green);
-    mix(colors.blue[i], other.blue);
+    any = any || (surfaces.face[i] == Face::curved && surfaces.ending[i] == Ending::hit &&
+                  paint.at(surfaces.material[i], Face::curved).level >= 0);
   }
+  if (!any) return;
+  Surfaces turned = surfaces;
+  Colors wrapped = colors;
+  float sum[Surfaces::capacity] = {};
+  for (const Face side : {Face::east, Face::south, Face::floor}) {
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (surfaces.face[i] == Face::curved) turned.face[i] = side;
+    }
+    turned.pad();
+    Colors one;
+    paint_surfaces(turned, paint, one);
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      const PaintEntry& entry = paint.at(surfaces.material[i], Face::curved);
+      if (surfaces.face[i] != Face::curved || entry.level < 0) continue;
+      const float along = side == Face::east    ? surfaces.normal_x[i]
+                          : side == Face::south ? surfaces.normal_y[i]
+                                                : surfaces.normal_z[i];
+      const float weight = along * along * along * along;
+      const auto add = [&](float& to, float from) { to = (sum[i] == 0 ? 0 : to) + weight * from; };
+      // Walls toward the south may be darker; curved faces are not.
+      const PaintEntry& laid = paint.at(surfaces.material[i], side);
+      const auto undo = [](float plain, float shaded) { return shaded > 0 ? plain / shaded : 1; };
+      add(wrapped.red[i], one.red[i] * undo(entry.red, laid.red));
+      add(wrapped.green[i], one.green[i] * undo(entry.green, laid.green));
+      add(wrapped.blue[i], one.blue[i] * undo(entry.blue, laid.blue));
+      add(wrapped.alpha[i], one.alpha[i]);
+      sum[i] += weight;
+    }
+  }
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (sum[i] == 0) continue;
+    const float share = 1 / sum[i];
+    colors.red[i] = wrapped.red[i] * share;
+    colors.green[i] = wrapped.green[i] * share;
+    colors.blue[i] = wrapped.blue[i] * share;
+    colors.alpha[i] = wrapped.alpha[i] * share;
+  }
+}
+
+/// Colors by texture and pattern. True where some alpha is below 1.
+bool paint_plainly(const RenderJob& job, const Surfaces& surfaces, Colors& colors) {
+  const bool clear = paint_surfaces(surfaces, job.paint, colors);
+  if (surfaces.any_curved && job.world.textures().size() > 0) {
+    wrap_textures(job.paint, surfaces, colors);
+  }
+  if (job.patterned) {
+    lay_patterns(surfaces, job.world.materials(), job.camera.eye, job.paint.pixel_angle, colors);
+  }
+  return clear;
+}
+
+/// The same, with the second material where a field's seam has one.
+bool paint_all(const RenderJob& job, const Surfaces& surfaces, Colors& colors) {
+  bool clear = paint_plainly(job, surfaces, colors);
+  if (!surfaces.any_curved) return clear;
+  bool mixed = false;
+  for (std::size_t i = 0; i < surfaces.size && !mixed; ++i) {
+    mixed = surfaces.face[i] == Face::curved && surfaces.share[i] > 0;
+  }
+  if (!mixed) return clear;
+  Surfaces others = surfaces;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.face[i] == Face::curved && surfaces.share[i] > 0) {
+      others.material[i] = surfaces.other[i];
+    }
+  }
+  others.pad();
+  Colors second;
+  clear = paint_plainly(job, others, second) || clear;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (others.material[i] == surfaces.material[i]) continue;
+    const auto mix = [&](float& color, float to) { color += (to - color) * surfaces.share[i]; };
+    mix(colors.red[i], second.red[i]);
+    mix(colors.green[i], second.green[i]);
+    mix(colors.blue[i], second.blue[i]);
+    mix(colors.alpha[i], second.alpha[i]);
+  }
+  return clear;
 }
 
 /// What fog takes the distance of each surface for, and the colors that no material has.
@@ -79,102 +154,6 @@ class SolidKeeper {
   Surfaces* solid_;
   bool kept_[Surfaces::capacity];
 };
-
-/// Mixes in what wet floors show: `wet` of each surface.
-void mix(const Colors& image, const float* wet, std::size_t size, Colors& colors) {
-  for (std::size_t i = 0; i < size; ++i) {
-    colors.red[i] += (image.red[i] - colors.red[i]) * wet[i];
-    colors.green[i] += (image.green[i] - colors.green[i]) * wet[i];
-    colors.blue[i] += (image.blue[i] - colors.blue[i]) * wet[i];
-  }
-}
-
-/// A lane from every wet place, thrown back by a mirror, or by a surface as `rough` as its material
-/// says.
-void reflect_traced(const RenderJob& job, const Sight& sight, const PixelPlace& place,
-                    const Surfaces& surfaces, const bool* wanted, bool rough, Colors& image,
-                    Tally& tally) {
-  // A mirror has no rays for light of its own.
-  const LightBudget& light = rough ? job.budget.light : rayless;
-  LaneRays rays;
-  sight.rays(surfaces, rays);
-  LaneBatch<float> lanes;
-  lanes.far_limit = static_cast<float>(job.budget.far_limit);
-  std::size_t of[Surfaces::capacity];
-  const Vec3d& eye = job.camera.eye;
-  for (std::size_t i = 0; i < surfaces.size; ++i) {
-    if (!wanted[i]) continue;
-    const double full = job.world.materials()[surfaces.material[i]].roughness;
-    const auto roughness = rough ? 0.25f * static_cast<float>(full) : 0.0f;
-    float x = rays.x[i];
-    float y = rays.y[i];
-    float z = -rays.z[i];
-    if (roughness > 0) {
-      // A normal turned a little, evenly over a disk.
-      const RandomKey key{
-          .pixel = place.pixel(i), .sample = static_cast<std::uint32_t>(place.sample), .bounce = 1};
-      const float radius = roughness * std::sqrt(random_uniform(key, 0));
-      const auto [sine, cosine] = sine_cosine(2 * pi * random_uniform(key, 1));
-      const float nx = radius * static_cast<float>(cosine);
-      const float ny = radius * static_cast<float>(sine);
-      const float scale = 2 * (rays.x[i] * nx + rays.y[i] * ny + rays.z[i]) / (1 + radius * radius);
-      x -= scale * nx;
-      y -= scale * ny;
-      z = std::max(rays.z[i] - scale, 1e-3f);
-      const float length = 1 / std::sqrt(x * x + y * y + z * z);
-      x *= length;
-      y *= length;
-      z *= length;
-    }
-    const std::size_t k = lanes.size++;
-    of[k] = i;
-    lanes.x[k] = static_cast<float>(eye.x() + surfaces.x[i]);
-    lanes.y[k] = static_cast<float>(eye.y() + surfaces.y[i]);
-    lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + 1e-3f;
-    lanes.direction_x[k] = x;
-    lanes.direction_y[k] = y;
-    lanes.direction_z[k] = z;
-  }
-  tally.bounces += lanes.size;
-  LaneSight<float> bounce(job, lanes, tally);
-  Colors seen;
-  look(job, bounce, place, 1, true, seen, nullptr, tally, &light);
-  for (std::size_t k = 0; k < lanes.size; ++k) {
-    image.red[of[k]] = seen.red[k];
-    image.green[of[k]] = seen.green[k];
-    image.blue[of[k]] = seen.blue[k];
-  }
-}
-
-/// What wet floors throw back.
-void reflect(const RenderJob& job, Sight& sight, const PixelPlace& place, const Surfaces& surfaces,
-             Colors& colors, Tally& tally) {
-  const bool traced = job.budget.light.wet_floor == WetFloor::traced;
-  bool wanted[Surfaces::capacity];
-  alignas(64) float wet[Surfaces::capacity];
-  bool any = false;
-  for (std::size_t i = 0; i < surfaces.size; ++i) {
-    const Material& material = job.world.materials()[surfaces.material[i]];
-    wanted[i] = surfaces.face[i] == Face::floor && surfaces.ending[i] == Ending::hit &&
-                material.wetness > 0 && (traced || surfaces.item[i] == no_item);
-    const auto wetness = static_cast<float>(material.wetness);
-    const float cosine = -surfaces.z[i] / std::max(surfaces.t[i], 1e-6f);
-    wet[i] = wanted[i] ? wetness * water_reflectance(cosine) : 0;
-    any = any || wanted[i];
-  }
-  if (!any) return;
-  Colors image;
-  const std::unique_ptr<Sight> mirror = traced ? nullptr : sight.mirrored(surfaces, wanted);
-  if (mirror != nullptr) {
-    look(job, *mirror, place, 1, true, image, nullptr, tally, &rayless);
-  } else {
-    std::fill_n(image.red, surfaces.size, 0.0f);
-    std::fill_n(image.green, surfaces.size, 0.0f);
-    std::fill_n(image.blue, surfaces.size, 0.0f);
-    reflect_traced(job, sight, place, surfaces, wanted, traced, image, tally);
-  }
-  mix(image, wet, surfaces.size, colors);
-}
 
 /// What is left for whatever lies behind; true where anything is.
 bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, int pass,
@@ -272,6 +251,16 @@ class Path {
 
 }  // namespace
 
+void LaneMedium::absorb(const Surfaces& surfaces, Colors& colors, float* fogged) const {
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (!inside[i] || surfaces.ending[i] != Ending::hit) continue;
+    colors.red[i] *= std::exp(-red[i] * surfaces.t[i]);
+    colors.green[i] *= std::exp(-green[i] * surfaces.t[i]);
+    colors.blue[i] *= std::exp(-blue[i] * surfaces.t[i]);
+    fogged[i] = 0;
+  }
+}
+
 bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
   bool any = false;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
@@ -288,9 +277,12 @@ bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
 }
 
 void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
-          Colors& sums, Surfaces* solid, Tally& tally, const LightBudget* image) {
+          Colors& sums, Surfaces* solid, Tally& tally, const Leg* image) {
   const bool wet = image == nullptr && job.wet;
-  const LightBudget& light = image != nullptr ? *image : job.budget.light;
+  const Leg own{.light = &job.budget.light, .bounces_left = job.budget.bounces.limit};
+  const Leg& leg = image != nullptr ? *image : own;
+  const LightBudget& light = *leg.light;
+  const LaneMedium* medium = leg.medium != nullptr && leg.medium->any() ? leg.medium : nullptr;
   Path path(job, sight, solid != nullptr || wet);
   Colors colors;
   Through through;
@@ -303,15 +295,35 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
     const bool may_end = !job.paint.clear;
     if (may_end) keeper.keep(surfaces, nullptr);
     if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, surfaces);
-    bool clear = paint_surfaces(surfaces, job.paint, colors);
-    if (surfaces.any_curved) mix_materials(job.paint, surfaces, colors);
+    bool clear = paint_all(job, surfaces, colors);
     if (!job.paint.density.empty() && soften(job.paint, surfaces, colors)) clear = true;
-    illuminate(job, light, place, surfaces, colors, tally);
-    if (wet) reflect(job, sight, place, surfaces, colors, tally);
+    Gloss gloss;
+    LaneRays rays;
+    LookedAt looked{surfaces, rays, nullptr};
+    if (job.glossy) {
+      sight.rays(surfaces, rays);
+      float cosine[Surfaces::capacity];
+      for (std::size_t i = 0; i < surfaces.size; ++i) {
+        const Normal normal = normal_of(surfaces, i);
+        cosine[i] = -(normal.x * rays.x[i] + normal.y * rays.y[i] + normal.z * rays.z[i]);
+      }
+      find_gloss(surfaces, job.world.materials(), cosine,
+                 medium != nullptr ? medium->inside : nullptr, gloss, colors);
+      if (gloss.any) looked.gloss = &gloss;
+    }
+    illuminate(job, light, place, looked, colors, tally);
+    if (wet) reflect_wet(job, sight, place, surfaces, colors, tally);
+    // Frames without colors ask for nothing but surfaces.
+    if (looked.gloss != nullptr && share > 0) bounce(job, place, looked, leg, colors, tally);
     const float* fogged = surfaces.t;
     if (!surfaces.all_hit) {
       finish(job, surfaces, colors, distance);
       fogged = distance;
+    }
+    if (medium != nullptr) {
+      if (fogged != distance) std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
+      fogged = distance;
+      medium->absorb(surfaces, colors, distance);
     }
     add_faded(colors, fogged, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
               first && pass == 0, sums);
@@ -359,6 +371,21 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   each(Layer::cell, [&](std::size_t i) { return met(i) ? surfaces.item[i] : no_item; });
   each(Layer::steps, [&](std::size_t i) { return surfaces.steps[i]; });
   each(Layer::ending, [&](std::size_t i) { return surfaces.ending[i]; });
+  each(Layer::material, [&](std::size_t i) { return met(i) ? surfaces.material[i] : no_material; });
+  const bool fields = job.world.room().has_fields();
+  each(Layer::evaluations, [&](std::size_t i) { return fields ? surfaces.evaluations[i] : 0u; });
+  each(Layer::nearest, [&](std::size_t i) { return fields ? surfaces.nearest[i] : infinite; });
+  each(Layer::overstretched,
+       [&](std::size_t i) { return fields ? surfaces.overstretched[i] : 0u; });
+  if (!frame.has(Layer::normal)) return;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const Normal normal = met(i) ? normal_of(surfaces, i) : Normal{};
+    const int column = x + static_cast<int>(i) % width;
+    const int row = y + static_cast<int>(i) / width;
+    frame.values(Layer::normal, 0)(column, row) = normal.x;
+    frame.values(Layer::normal, 1)(column, row) = normal.y;
+    frame.values(Layer::normal, 2)(column, row) = normal.z;
+  }
 }
 
 void write_colors(const RenderJob& job, int x, int y, int count, const Colors& colors,

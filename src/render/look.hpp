@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <memory>
 
 #include "lane/surfaces.hpp"
@@ -24,9 +25,44 @@ class Sight {
   virtual void rays(const Surfaces& surfaces, LaneRays& rays) const { rays.toward(surfaces); }
 };
 
+/// Bodies that bend light, which lanes start in.
+struct LaneMedium {
+  bool inside[Surfaces::capacity] = {};
+  float red[Surfaces::capacity];  ///< absorption per meter
+  float green[Surfaces::capacity];
+  float blue[Surfaces::capacity];
+
+  bool any() const {
+    return std::find(inside, inside + Surfaces::capacity, true) != inside + Surfaces::capacity;
+  }
+  void enter(const Material& material, std::size_t i) {
+    inside[i] = true;
+    red[i] = material.absorption[0];
+    green[i] = material.absorption[1];
+    blue[i] = material.absorption[2];
+  }
+  void copy(const LaneMedium& from, std::size_t source, std::size_t to) {
+    inside[to] = from.inside[source];
+    red[to] = from.red[source];
+    green[to] = from.green[source];
+    blue[to] = from.blue[source];
+  }
+  /// Takes from colors what is lost on the way to them (Beer's law), and the fog from that way.
+  void absorb(const Surfaces& surfaces, Colors& colors, float* fogged) const;
+};
+
+/// How lanes that go on from surfaces look.
+struct Leg {
+  const LightBudget* light = nullptr;  ///< what lights what they see
+  int bounces_left = 0;
+  int bounce = 0;                      ///< how many there were
+  const float* weight = nullptr;       ///< how much each counts in its pixel; null: wholly
+  const LaneMedium* medium = nullptr;  ///< null: they start in none
+};
+
 /// Light by no rays at all.
-inline constexpr LightBudget rayless{SunShadows::none, 1, LampShadows::none,
-                                     Corners::none,    1, WetFloor::none};
+inline constexpr LightBudget rayless{
+    SunShadows::none, 1, LampShadows::none, Corners::none, 1, WetFloor::none, Softness::hard, 1};
 
 /// Soft bodies hide as much as a lane runs inside them. True where there are any.
 bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors);
@@ -34,9 +70,9 @@ bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors);
 /// Follows the lanes of some pixels through all that lets light through, and adds `share` of the
 /// light they see to the sums, or starts them where these lanes are the `first`. `solid`, where not
 /// null, gets the first surface of each that is seen rather than looked through. Lanes of an
-/// `image` are lit by what it says, and see no reflections.
+/// `image` look as it says, and see no wet floors.
 void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
-          Colors& sums, Surfaces* solid, Tally& tally, const LightBudget* image = nullptr);
+          Colors& sums, Surfaces* solid, Tally& tally, const Leg* image = nullptr);
 
 /// Writes the layers that are not colors for the pixels of a block: pixel i of the surfaces is
 /// (x + i % width, y + i / width).

@@ -1,10 +1,10 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
 #include "render/lane_sight.hpp"
-#include "render/parallel.hpp"
 
 namespace photonlane {
 namespace {
@@ -91,7 +91,8 @@ void see(const RenderJob& job, const Block& block, Colors& colors, Tally& tally)
     Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
     LaneSight<Number> sight(job, lanes, tally, true);
-    look(job, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &solid, tally, &rayless);
+    const Leg leg{.light = &rayless};
+    look(job, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &solid, tally, &leg);
   }
   if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }
@@ -131,7 +132,7 @@ void render_blocks(const RenderJob& job, const Block& left, const Block& right, 
 void render_pixels(RenderJob& job) {
   const Stopwatch watch;
   const Size size = job.size();
-  const BlockShape shape = job.world.room().field ? square_block : wide_block;
+  const BlockShape shape = job.world.room().has_fields() ? square_block : wide_block;
 
   const int strips = (size.width + tile_width - 1) / tile_width;
   const int bands = (size.height + tile_height - 1) / tile_height;

@@ -33,7 +33,7 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                 "rays: columns need a level camera, expected camera.pitch and camera.roll 0, or "
                 "rays pixels");
   }
-  if (budget.rays == Rays::columns && room.field) {
+  if (budget.rays == Rays::columns && room.has_fields()) {
     throw Error(ErrorKind::input, "rays: columns see no fields, expected rays pixels");
   }
   // Beyond this, neighboring cells have no float numbers of their own.
@@ -62,9 +62,15 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
                          1 / view.focal, static_cast<float>(world.room().face_shade));
   PaintTable shadow_paint = paint;
   shadow_paint.sampling = TextureSampling::nearest;
+
+  const auto some = [&](const auto& is) {
+    return std::any_of(world.materials().begin(), world.materials().end(), is);
+  };
   const bool wet = budget.light.wet_floor != WetFloor::none &&
-                   std::any_of(world.materials().begin(), world.materials().end(),
-                               [](const Material& material) { return material.wetness > 0; });
+                   some([](const Material& material) { return material.wetness > 0; });
+  const bool mirrors = some([](const Material& material) { return material.glossy(); });
+  const bool patterned =
+      some([](const Material& material) { return material.pattern != SurfacePattern::none; });
   RenderJob job{world,
                 camera,
                 budget,
@@ -78,9 +84,12 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
                 sample_offsets(budget.frame.samples),
                 frame,
                 FramePlanes(frame),
-                wet};
-  const bool columns = budget.rays == Rays::columns ||
-                       (budget.rays == Rays::automatic && camera.level() && !world.room().field);
+                wet,
+                mirrors,
+                patterned};
+  const bool columns =
+      budget.rays == Rays::columns ||
+      (budget.rays == Rays::automatic && camera.level() && !world.room().has_fields());
   if (columns) {
     render_columns(job);
   } else {

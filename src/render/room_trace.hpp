@@ -1,6 +1,7 @@
 #pragma once
 
 #include <algorithm>
+#include <limits>
 
 #include "photonlane/render/world.hpp"
 
@@ -13,6 +14,8 @@ void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Numbe
   for (std::size_t i = 0; i < count; ++i) {
     hits.steps[i] += from.steps[i];
     hits.evaluations[i] += from.evaluations[i];
+    hits.nearest[i] = std::min(hits.nearest[i], from.nearest[i]);
+    hits.overstretched[i] |= from.overstretched[i];
     if (from.ending[i] == Ending::escaped) continue;
     if (hits.ending[i] != Ending::escaped && hits.t[i] <= from.t[i]) continue;
     hits.take_curved(from, i, i);
@@ -23,7 +26,7 @@ void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Numbe
 template <class Number>
 HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& lanes,
                             const Budget& budget, Tally& tally) {
-  if (!room.field) return room.cells->nearest_hit(lanes, budget);
+  if (!room.has_fields()) return room.cells->nearest_hit(lanes, budget);
   HitBatch<Number> hits;
   if (room.fields_only) {
     std::fill_n(hits.t, lanes.size, lanes.far_limit);
@@ -38,6 +41,8 @@ HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& l
   }
   hits.shared_evaluations = 0;
   std::fill_n(hits.evaluations, lanes.size, 0u);
+  std::fill_n(hits.nearest, lanes.size, std::numeric_limits<float>::infinity());
+  std::fill_n(hits.overstretched, lanes.size, 0u);
   LaneBatch<Number> rest = lanes;
   rest.any_limit = true;
   for (std::size_t i = 0; i < lanes.size; ++i) {
@@ -46,7 +51,13 @@ HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& l
   }
   // Kernels look up to the end of a whole vector.
   std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
-  take_nearer(room.field->nearest_hit(rest, budget), lanes.size, hits);
+  for (const CompiledField* field : {room.field.get(), room.clear_field.get()}) {
+    if (field == nullptr) continue;
+    take_nearer(field->nearest_hit(rest, budget), lanes.size, hits);
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (hits.ending[i] != Ending::escaped) rest.limit[i] = std::min(rest.limit[i], hits.t[i]);
+    }
+  }
   tally.evaluations += hits.shared_evaluations;
   for (std::size_t i = 0; i < lanes.size; ++i) tally.evaluations += hits.evaluations[i];
   return hits;

@@ -15,6 +15,7 @@ constexpr float infinite = std::numeric_limits<float>::infinity();
 std::uint32_t empty_code(Layer layer) {
   if (layer == Layer::display) return 0xff000000u;
   if (layer == Layer::cell) return no_item;
+  if (layer == Layer::material) return no_material;
   return layer == Layer::ending ? static_cast<std::uint32_t>(Ending::escaped) : 0;
 }
 
@@ -35,7 +36,7 @@ void clear(Frame& frame) {
   each_plane(
       frame,
       [&](Layer layer, int channel) {
-        const float value = layer == Layer::color ? 0 : infinite;
+        const float value = layer == Layer::color || layer == Layer::normal ? 0 : infinite;
         for (int y = 0; y < frame.size().height; ++y) {
           std::ranges::fill(frame.values(layer, channel).row(y), value);
         }

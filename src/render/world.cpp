@@ -36,6 +36,14 @@ void check_field(const Field& field, std::size_t materials) {
   for (const Field& part : field.parts()) check_field(part, materials);
 }
 
+/// Whether all of a field is of materials that bend light: `of` is that of what it is in.
+bool bends(const Field& field, const std::vector<Material>& materials, const Material* of) {
+  if (field.material() >= 0) of = &materials[static_cast<std::size_t>(field.material())];
+  if (field.parts().empty()) return of != nullptr && of->bends();
+  return std::all_of(field.parts().begin(), field.parts().end(),
+                     [&](const Field& part) { return bends(part, materials, of); });
+}
+
 /// One field of several, so that lanes march once; with `damped`, no part makes the steps of the
 /// others shorter.
 Field joined(std::span<const Field> fields, bool damped) {
@@ -99,15 +107,23 @@ World compile(const Scene& scene) {
     if (!room.fields.empty()) {
       const std::uint32_t plain = add_material({.base = {0.6f, 0.6f, 0.6f}});
       for (const Field& field : room.fields) check_field(field, scene.materials.size());
-      compiled.field = std::make_shared<const CompiledField>(joined(room.fields, true), plain);
-      const bool stretched = std::any_of(room.fields.begin(), room.fields.end(),
+      std::vector<Field> clear;
+      std::vector<Field> solid;
+      for (const Field& field : room.fields) {
+        (bends(field, scene.materials, nullptr) ? clear : solid).push_back(field);
+      }
+      const auto add = [&](std::shared_ptr<const CompiledField>& to, std::span<const Field> fields,
+                           bool damped) {
+        if (fields.empty()) return;
+        to = std::make_shared<const CompiledField>(joined(fields, damped), plain);
+        data->memory_bytes += to->memory_bytes();
+      };
+      add(compiled.field, solid, true);
+      add(compiled.clear_field, clear, true);
+      const bool stretched = std::any_of(solid.begin(), solid.end(),
                                          [](const Field& field) { return field.stretch() > 1; });
       compiled.near_field = compiled.field;
-      if (stretched) {
-        compiled.near_field = std::make_shared<const CompiledField>(joined(room.fields, false));
-        data->memory_bytes += compiled.near_field->memory_bytes();
-      }
-      data->memory_bytes += compiled.field->memory_bytes();
+      if (stretched) add(compiled.near_field, solid, false);
     }
     compiled.ceiling_height = map.wall_height;
     compiled.face_shade = map.face_shade;

@@ -7,6 +7,7 @@
 
 #include "photonlane/base/random.hpp"
 #include "photonlane/field/compiled_field.hpp"
+#include "photonlane/field/sample.hpp"
 #include "support/targets.hpp"
 
 namespace photonlane {
@@ -55,6 +56,33 @@ bool in_arc(double x, double y, double radius, double half_width, double angle) 
   if (std::abs(at) <= angle / 2) return std::abs(std::hypot(x, y) - radius) < half_width;
   const double end = angle / 2;
   return std::hypot(x - radius * std::cos(end), std::abs(y) - radius * std::sin(end)) < half_width;
+}
+
+/// Counterclockwise or not, with a notch.
+std::span<const Vec2d> notched_corners() {
+  static const std::vector<Vec2d> corners{
+      {-0.8, -0.6}, {-0.7, 0.8}, {0.1, -0.1}, {0.6, 0.9}, {0.9, -0.2}};
+  return corners;
+}
+
+/// How often a closed line goes around a place: by the angles its sides are seen under.
+int turns_around(double x, double y, std::span<const Vec2d> corners) {
+  double sum = 0;
+  for (std::size_t i = 0; i < corners.size(); ++i) {
+    const Vec2d a = corners[i] - Vec2d(x, y);
+    const Vec2d b = corners[(i + 1) % corners.size()] - Vec2d(x, y);
+    sum += std::atan2(a.x() * b.y() - a.y() * b.x(), a.dot(b));
+  }
+  return static_cast<int>(std::lround(sum / (2 * pi)));
+}
+
+/// In the box from the known fields that lies along a circle above (or below) the origin.
+bool in_bent(const Vec3d& p, double rate, double side) {
+  const double radius = 1 / rate;
+  const Vec2d from_middle(p.x(), radius - side * p.z());
+  const double along = radius * std::atan2(from_middle.x(), from_middle.y());
+  const double up = radius - from_middle.norm();
+  return std::abs(along - 0.2) < 0.7 && std::abs(p.y()) < 0.25 && std::abs(up - 0.1) < 0.2;
 }
 
 std::vector<Known> known_fields() {
@@ -236,6 +264,21 @@ std::vector<Known> known_fields() {
          return std::abs(x) < 0.4 && std::abs(y) < 0.15 && std::abs(p.z()) < 0.8;
        },
        false, false},
+      {"outline", extrude(0.8, outline(notched_corners())),
+       [](const Vec3d& p) {
+         return std::abs(p.z()) < 0.4 && turns_around(p.x(), p.y(), notched_corners()) != 0;
+       }},
+      {"tapered", taper(1.3, 0.5, place({0.1, 0, 0}, box({0.9, 0.7, 1.4}))),
+       [](const Vec3d& p) {
+         const double width = 1.3 - 0.8 * (p.z() + 0.7) / 1.4;
+         return std::abs(p.z()) < 0.7 && std::abs(p.x() / width - 0.1) < 0.45 &&
+                std::abs(p.y()) < 0.35 * width;
+       },
+       false, false},
+      {"bent", bend(degrees(80), place({0.2, 0, 0.1}, box({1.4, 0.5, 0.4}))),
+       [](const Vec3d& p) { return in_bent(p, degrees(80), 1); }, false, false},
+      {"bent down", bend(degrees(-80), place({0.2, 0, -0.1}, box({1.4, 0.5, 0.4}))),
+       [](const Vec3d& p) { return in_bent(p, degrees(80), -1); }, false, false},
   };
 }
 
@@ -289,6 +332,30 @@ std::vector<Field> mixed_fields() {
   }
   fields.push_back(waves(0.03, 0.4, sphere(0.8)));
   fields.push_back(noise(0.04, 0.5, 3, box({0.9, 0.7, 0.8}, 0.1)));
+  fields.push_back(noise(0.08, 0.4, 2, sphere(0.8), NoiseForm::gradient));
+  fields.push_back(heights(sample_heights({1.6, 1.2}, 24, 18,
+                                          [](double x, double y) {
+                                            return 0.4 + 0.2 * std::sin(4 * x) * std::cos(3 * y);
+                                          }),
+                           {1.6, 1.2, 1}));
+  fields.push_back(volume(std::make_shared<const Volume>(
+      sample_volume(join(0.1, {box({0.9, 0.7, 0.5}), place({0.3, 0.2, 0.3}, sphere(0.4))}),
+                    {.points = 24, .padding = 0.1}))));
+  fields.push_back(function({.name = "egg",
+                             .bounds = {{-0.7, -0.7, -1}, {0.7, 0.7, 1}},
+                             .stretch = 1,
+                             .looseness = 1 / 0.7,
+
+                             .values = [](const SourceBatch<double>& batch) {
+                               for (std::size_t i = 0; i < batch.count; ++i) {
+                                 const double z = batch.z[i] * 0.7;
+                                 batch.value[i] = std::hypot(batch.x[i], batch.y[i], z) - 0.7;
+                               }
+                             }}));
+  fields.push_back(taper(0.7, 1.5, join(0.1, {box({0.6, 0.4, 0.8}), sphere(0.4)})));
+  fields.push_back(bend(degrees(150), join(0.05, {box({1.8, 0.2, 0.1}), sphere(0.2)})));
+  fields.push_back(
+      bend(degrees(100), repeat({0.5, 0, 0}, {3, 1, 1}, twist(2, box({0.3, 0.2, 0.4})))));
   fields.push_back(
       fold({1, 2, 0.5}, place({0.3, 0.2, 0.1}, box({0.5, 0.4, 0.3}), {0.3, 0.2, 0.9})));
   fields.push_back(invert(join(0.1, {sphere(0.4), cylinder(0.2, 1.5, 0.05)})));
@@ -307,7 +374,10 @@ TEST(Fields, GrowByNoMoreThanTheirStretch) {
       const double grown = std::abs(compiled.distance(to) - compiled.distance(from));
       // Outside a twist the value is a bound but not as even: there stepping is what has to be
       // safe.
-      if (one.kind() == FieldKind::twist) continue;
+      if (one.kind() == FieldKind::twist || one.kind() == FieldKind::taper ||
+          one.kind() == FieldKind::bend) {
+        continue;
+      }
       ASSERT_LE(grown, one.stretch() * (to - from).norm() * (1 + 1e-9) + 1e-12)
           << name_of(one.kind()) << " from " << from.transpose();
     }

@@ -62,12 +62,17 @@ TEST(FieldFile, EveryKindComesBackFromItsOwnText) {
         std::find(choice_names<FieldKind>.begin(), choice_names<FieldKind>.end(), name) -
         choice_names<FieldKind>.begin());
     const FieldKindInfo& info = field_kind_info(kind);
-    const std::string parts = info.most_parts > 0 ? "of: {sphere: {radius: 0.3}}" : "";
+    using Extra = FieldKindInfo::Extra;
+    if (info.extra == Extra::function || info.extra == Extra::file) continue;
+    const std::string parts = info.most_parts > 0 ? "of: {sphere: {radius: 0.3}}"
+                              : info.extra == Extra::points
+                                  ? "corners: [[-0.5, -0.5], [0.5, -0.25], [0, 0.5]]"
+                                  : "";
     const SceneFile file =
         parse_scene(scene_of("{" + std::string(name) + ": {" + parts + "}}"), "f.yaml");
     const Field& made = file.scene.room().fields.front();
     EXPECT_EQ(made.kind(), kind);
-    std::size_t numbers = 0;
+    std::size_t numbers = info.extra == Extra::points ? 6 : 0;
     for (const FieldKindInfo::Parameter& parameter : info.parameters) {
       numbers += parameter.numbers();
       EXPECT_FALSE(parameter.info.help.empty()) << name;
@@ -106,6 +111,19 @@ TEST(FieldFile, RefusesWithThePlace) {
   EXPECT_THAT(refusal("{twist: {of: {plane: {}}}}"), HasSubstr("f.yaml:6:22: twist: a part without "
                                                                "end"));
   EXPECT_THAT(refusal("{polygon: {sides: 2.5}}"), HasSubstr("expected integer, 3 to 1000"));
+  EXPECT_THAT(refusal("{outline: {corners: [[0, 0], [1, 0]]}}"),
+              HasSubstr("2 corners, expected 3 to 1000"));
+  EXPECT_THAT(refusal("{outline: {corners: [[0, 0], [1, 0, 2], [1, 1]]}}"),
+              HasSubstr("f.yaml:6:43: a corner of 3 numbers"));
+  EXPECT_THAT(refusal("{outline: {corners: [[0, 0], [1, 1], [1, 0], [0, 1]]}}"),
+              HasSubstr("the sides after corners 0 and 2 meet"));
+  EXPECT_THAT(refusal("{function: {}}"), HasSubstr("exists in C++ alone"));
+  EXPECT_THAT(refusal("{volume: {}}"), HasSubstr("a volume without a file"));
+  EXPECT_THAT(refusal("{volume: {file: nowhere.volume}}"),
+              HasSubstr("f.yaml:6:30: volume nowhere.volume"));
+  EXPECT_THAT(refusal("{bend: {rate: 400, of: {box: {size: [4, 1, 0.1]}}}}"),
+              HasSubstr("less than half the circle"));
+  EXPECT_THAT(refusal("{taper: {of: {plane: {}}}}"), HasSubstr("taper: a part without end"));
 }
 
 }  // namespace

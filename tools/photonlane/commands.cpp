@@ -290,6 +290,32 @@ int run(const MakeMapCommand& command) {
   return success;
 }
 
+int run(const MakeVolumeCommand& command) {
+  VolumeRecipe recipe;
+  set_all(command.sets, [&](std::string_view name, std::string_view value) {
+    set_knob(volume_recipe_knobs(), recipe, name, value);
+  });
+  SceneOptions options;
+  options.scene = command.scene;
+  return on_scene(options, [&](io::SceneFile& file) {
+    const auto& fields = file.scene.room().fields;
+    if (command.field < 1 || command.field > std::ssize(fields)) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("--field {}: the scene has {} fields", command.field, fields.size()));
+    }
+    const Field& field = fields[static_cast<std::size_t>(command.field) - 1];
+    const Volume volume = sample_volume(field, recipe);
+    io::write_volume(command.output, volume);
+    const VolumeError error = volume_error(volume, field);
+    if (command.json) {
+      fmt::print("{}", io::volume_json(volume, error));
+    } else if (!command.quiet) {
+      fmt::print("{}{}\n", io::volume_text(volume, error), command.output);
+    }
+    return success;
+  });
+}
+
 int run(const WalkCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);

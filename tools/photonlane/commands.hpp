@@ -38,6 +38,15 @@ struct MakeMapCommand {
   bool quiet = false;
 };
 
+struct MakeVolumeCommand {
+  std::string scene;
+  std::string output;
+  int field = 1;
+  std::vector<std::string> sets;
+  bool quiet = false;
+  bool json = false;
+};
+
 struct SweepCommand {
   SceneOptions common;
   std::string output;
@@ -87,6 +96,7 @@ io::SceneFile open_scene(const SceneOptions& options);
 int run(const RenderCommand& command);
 int run(const SweepCommand& command);
 int run(const MakeMapCommand& command);
+int run(const MakeVolumeCommand& command);
 int run(const WalkCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);

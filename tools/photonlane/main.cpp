@@ -64,8 +64,8 @@ int run_tool(int argc, char** argv) {
       ->type_name("FILE");
   render_app
       ->add_option("--layer", render.layer,
-                   "layer of a .png: color (the default), depth, ray_distance, face, cell, steps "
-                   "or ending")
+                   "layer of a .png: color (the default), depth, ray_distance, face, cell, steps, "
+                   "ending, normal, material, evaluations, nearest or overstretched")
       ->type_name("NAME");
   render_app
       ->add_option("--view", render.view,
@@ -151,7 +151,7 @@ int run_tool(int argc, char** argv) {
   walk_app->callback([&] { chosen = [&] { return run(walk); }; });
 
   MakeMapCommand make_map;
-  CLI::App* make_app = app.add_subcommand("make", "make demo data: maps");
+  CLI::App* make_app = app.add_subcommand("make", "make maps, and volumes of fields");
   make_app->require_subcommand(1);
   CLI::App* make_map_app = make_app->add_subcommand(
       "map", "make a maze, a cave or rooms with corridors, always with a way from start to goal");
@@ -170,6 +170,30 @@ int run_tool(int argc, char** argv) {
       ->allow_extra_args(false);
   make_map_app->add_flag("--quiet", make_map.quiet, "print nothing but errors");
   make_map_app->callback([&] { chosen = [&] { return run(make_map); }; });
+
+  MakeVolumeCommand make_volume;
+  CLI::App* make_volume_app = make_app->add_subcommand(
+      "volume",
+      "sample a field of a scene\nSays how far the samples are from the field. As a shape in a "
+      "scene: {volume: {file: FILE}}.");
+  make_volume_app->add_option("scene", make_volume.scene, "scene file (YAML)")
+      ->required()
+      ->type_name("SCENE");
+  make_volume_app->add_option("-o,--output", make_volume.output, "file to write, .volume")
+      ->required()
+      ->type_name("FILE");
+  make_volume_app
+      ->add_option("--field", make_volume.field, "which of the scene's fields, from 1, the default")
+      ->type_name("N");
+  make_volume_app
+      ->add_option("--set", make_volume.sets,
+                   "points, padding or storage, such as points=128; may be given again (photonlane "
+                   "describe lists them)")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
+  make_volume_app->add_flag("--quiet", make_volume.quiet, "print nothing but errors");
+  make_volume_app->add_flag("--json", make_volume.json, "print JSON instead of text");
+  make_volume_app->callback([&] { chosen = [&] { return run(make_volume); }; });
 
   DescribeCommand describe;
   CLI::App* describe_app =

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "photonlane/base/knob.hpp"
+#include "photonlane/field/source.hpp"
 
 namespace photonlane {
 
@@ -31,10 +32,14 @@ enum class FieldKind {
   disc,
   prism,
   pyramid,
+  heights,
+  volume,
+  function,
   circle,
   rectangle,
   polygon,
   star,
+  outline,
   arc,
   extrude,
   revolve,
@@ -54,14 +59,17 @@ enum class FieldKind {
   repeat,
   around,
   twist,
+  taper,
+  bend,
 };
 template <>
-inline constexpr std::array<std::string_view, 35> choice_names<FieldKind>{
-    "sphere",  "ellipsoid", "box",    "frame",   "plane",    "cylinder", "capsule",
-    "cone",    "torus",     "disc",   "prism",   "pyramid",  "circle",   "rectangle",
-    "polygon", "star",      "arc",    "extrude", "revolve",  "join",     "meet",
-    "carve",   "invert",    "offset", "shell",   "elongate", "waves",    "noise",
-    "damp",    "place",     "mirror", "fold",    "repeat",   "around",   "twist"};
+inline constexpr std::array<std::string_view, 41> choice_names<FieldKind>{
+    "sphere",   "ellipsoid", "box",       "frame",   "plane",   "cylinder", "capsule",
+    "cone",     "torus",     "disc",      "prism",   "pyramid", "heights",  "volume",
+    "function", "circle",    "rectangle", "polygon", "star",    "outline",  "arc",
+    "extrude",  "revolve",   "join",      "meet",    "carve",   "invert",   "offset",
+    "shell",    "elongate",  "waves",     "noise",   "damp",    "place",    "mirror",
+    "fold",     "repeat",    "around",    "twist",   "taper",   "bend"};
 
 /// How a smooth operation goes over from one part to the other.
 enum class Profile {
@@ -70,6 +78,14 @@ enum class Profile {
 };
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<Profile>{"polynomial", "circular"};
+
+/// What lies between the corners of a noise's lattice.
+enum class NoiseForm {
+  value,    ///< a value at each corner, blended (Perlin, "An Image Synthesizer", 1985)
+  gradient  ///< a slope at each corner, where it is 0 (Perlin, "Improving Noise", 2002)
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<NoiseForm>{"value", "gradient"};
 
 enum class SpaceAxis { x, y, z };
 template <>
@@ -88,27 +104,28 @@ struct FieldKindInfo {
   int least_parts, most_parts;
   std::vector<Parameter> parameters;
   std::string_view help;
+  /// What it is made from besides: nothing, the numbers of corners, or a source: in files that of a
+  /// file's name, or of none where only C++ can make it.
+  enum class Extra { none, points, file, function };
+  Extra extra = Extra::none;
 };
 const FieldKindInfo& field_kind_info(FieldKind kind);
-
-/// A box along the axes; infinite where a field has no end.
-struct Bounds {
-  Vec3d low, high;
-  bool finite() const { return low.allFinite() && high.allFinite(); }
-};
 
 /// A field: a tree of shapes and operations. A value; copies share what they are made from.
 class Field {
  public:
   /// Throws Error (input) for too few or too many numbers and parts, values out of range, and trees
   /// deeper than `deepest`. The named functions below say what the numbers are.
-  Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts = {});
+  Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts = {},
+        std::shared_ptr<const FieldSource> source = nullptr);
 
   static constexpr int deepest = 200;
 
   FieldKind kind() const { return node_->kind; }
   const std::vector<double>& numbers() const { return node_->numbers; }
   const std::vector<Field>& parts() const { return node_->parts; }
+  /// What it asks for its values, of shapes from data and functions; else null.
+  const std::shared_ptr<const FieldSource>& source() const { return node_->source; }
   /// The material of everything in it that has none of its own, or -1.
   int material() const { return node_->material; }
   /// Holds everything at or below distance 0.
@@ -130,6 +147,7 @@ class Field {
     FieldKind kind;
     std::vector<double> numbers;
     std::vector<Field> parts;
+    std::shared_ptr<const FieldSource> source;
     int material = -1;
     int depth = 1;
     std::size_t count = 1;
@@ -166,6 +184,14 @@ Field disc(double radius, double round);
 Field prism(int sides, double radius, double height);
 /// On a square foot.
 Field pyramid(double size, double height);
+/// A block on the xy plane, its upper side a map of heights over `size` in x and y; heights count
+/// `size` in z each. A bound: its steepest meter longer than the distance at most.
+Field heights(const HeightMap& map, const Vec3d& size);
+/// A sampled distance function; everything it is in lies within its box. A bound.
+Field volume(std::shared_ptr<const Volume> volume);
+/// A function of one's own, as good as it says. Throws Error (input) where it gives what is no
+/// number at some place that is tried.
+Field function(FieldFunction function);
 
 // Plane figures, in the xy plane and without end along z. Exact.
 
@@ -174,6 +200,9 @@ Field rectangle(double width, double height, double round = 0);
 /// With equal sides, a corner at +x, `radius` from the middle to the corners.
 Field polygon(int sides, double radius);
 Field star(int points, double radius, double inner);
+/// Within a closed line through corners. Throws Error (input) for fewer than 3 or more than 1000,
+/// and for lines that meet themselves.
+Field outline(std::span<const Vec2d> corners);
 /// As torus: a bent band with round ends.
 Field arc(double radius, double width, double angle);
 
@@ -202,8 +231,9 @@ Field elongate(const Vec3d& size, Field part);
 /// Waves in its surface: `height` times a product of sines along x, y and z, `length` meters each.
 Field waves(double height, double length, Field part);
 /// A rough surface: values at the corners of a lattice of `length` meters, `height` at most, and of
-/// each further octave half as high and half as long (Perlin, "An Image Synthesizer", 1985).
-Field noise(double height, double length, int octaves, Field part);
+/// each further octave half as high and half as long.
+Field noise(double height, double length, int octaves, Field part,
+            NoiseForm form = NoiseForm::value);
 /// Its value times a factor of at most 1: the same surface, marched in shorter steps.
 Field damp(double factor, Field part);
 
@@ -223,6 +253,13 @@ Field around(int count, Field part);
 /// Turned about z by `rate` radians for every meter up. Throws Error (input) for parts that have no
 /// end in x and y.
 Field twist(double rate, Field part);
+/// As wide as a factor says at its foot and at its top, evenly in between. Throws Error (input) for
+/// parts that have no end.
+Field taper(double foot, double top, Field part);
+/// What lies along x bent upward, by `rate` radians for every meter; below 0 downward. Throws Error
+/// (input) for parts that have no end, that would meet themselves around the circle, or reach its
+/// middle.
+Field bend(double rate, Field part);
 
 inline Field made_of(int material, const Field& part) { return part.made_of(material); }
 

@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "photonlane/field/sample.hpp"
 #include "photonlane/measure/check.hpp"
 #include "photonlane/measure/difference.hpp"
 #include "photonlane/measure/sweep.hpp"
@@ -15,6 +16,7 @@ std::string sweep_text(const Sweep& sweep);
 std::string setting_label(const Sweep& sweep, const Setting& setting);
 std::string check_text(const SceneReport& report);
 std::string cost_text(const Frame& frame);
+std::string volume_text(const Volume& volume, const VolumeError& error);
 
 /// The same for programs: JSON objects, two spaces a level, with a last line feed. Numbers that do
 /// not exist (the signal-to-noise ratio of equal frames) are null.
@@ -22,6 +24,7 @@ std::string difference_json(const Difference& difference);
 std::string sweep_json(const Sweep& sweep);
 std::string check_json(const SceneReport& report);
 std::string frame_json(const Frame& frame);
+std::string volume_json(const Volume& volume, const VolumeError& error);
 std::string sweep_csv(const Sweep& sweep);
 
 /// A gnuplot script, its data inside, that draws cost against error with the front of best choices

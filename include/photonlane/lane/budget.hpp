@@ -65,6 +65,14 @@ template <>
 inline constexpr std::array<std::string_view, 3> choice_names<FieldMethod>{"fixed", "sphere",
                                                                            "relaxed"};
 
+/// How the way a field's surface faces is found.
+enum class FieldNormals {
+  exact,      ///< carried through the operations
+  difference  ///< from values at four places around
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<FieldNormals>{"exact", "difference"};
+
 struct FieldBudget {
   FieldMethod method = FieldMethod::relaxed;
   std::int64_t steps = 4096;
@@ -73,8 +81,10 @@ struct FieldBudget {
   double relaxation = 1.3;  ///< factor of a step of FieldMethod::relaxed
   double increment = 0.02;  ///< meters: a step of FieldMethod::fixed
   int refinement = 4;       ///< steps of Newton's method at the hit
-  bool pruning = true;      ///< evaluate only what can matter where lanes are; the same bits
-  bool cones = true;        ///< lead neighboring lanes together while they are in the open
+  FieldNormals normals = FieldNormals::exact;
+  double normal_step = 5e-4;  ///< meters: how far around; used by FieldNormals::difference alone
+  bool pruning = true;        ///< evaluate only what can matter where lanes are; the same bits
+  bool cones = true;          ///< lead neighboring lanes together while they are in the open
 };
 
 struct TextureBudget {
@@ -117,6 +127,15 @@ template <>
 inline constexpr std::array<std::string_view, 3> choice_names<WetFloor>{"none", "mirrored",
                                                                         "traced"};
 
+/// How shadows go over into light.
+enum class Softness {
+  hard,   ///< at once, as if lights were points
+  quick,  ///< over what a light's size makes of the distances met on the way to it; of fields alone
+  sampled  ///< by rays to several places of a light
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<Softness>{"hard", "quick", "sampled"};
+
 struct LightBudget {
   SunShadows sun_shadows = SunShadows::traced;
   double probe = 0.7;  ///< meters toward the sun, in the plan
@@ -124,6 +143,12 @@ struct LightBudget {
   Corners corners = Corners::neighbors;
   int corner_samples = 16;
   WetFloor wet_floor = WetFloor::traced;
+  Softness softness = Softness::hard;
+  int soft_samples = 8;
+};
+
+struct BounceBudget {
+  int limit = 4;  ///< mirrors and bodies that bend light a lane may go on from
 };
 
 struct PassBudget {
@@ -139,6 +164,7 @@ struct Budget {
   TextureBudget texture;
   LightBudget light;
   PassBudget passes;
+  BounceBudget bounces;
   Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;
   double far_limit = 4096;  ///< meters; a lane that gets there has escaped

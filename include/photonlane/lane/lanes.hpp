@@ -67,6 +67,8 @@ inline constexpr std::array<std::string_view, 3> choice_names<Ending>{"hit", "es
 
 /// The item layer's value where a lane met no cell.
 inline constexpr std::uint32_t no_item = 0xffffffffu;
+/// The material layer's value where a lane met nothing.
+inline constexpr std::uint32_t no_material = 0xffffffffu;
 
 /// Where the lanes of a batch ended, in the batch's order.
 template <class Number>
@@ -91,6 +93,10 @@ struct HitBatch {
   alignas(64) float share[capacity];
   /// Of fields: how often they were evaluated for the lane alone, and for several together.
   alignas(64) std::uint32_t evaluations[capacity];
+  /// Of fields, unless only endings are asked for: the least value met, in meters, and 1 where it
+  /// changed by more from step to step than the field says it can.
+  alignas(64) float nearest[capacity];
+  alignas(64) std::uint32_t overstretched[capacity];
   std::uint64_t shared_evaluations;
 
   /// Takes over where lane i of another batch ended and what it met, a curved face or nothing, as

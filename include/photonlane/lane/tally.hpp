@@ -12,7 +12,8 @@ struct Tally {
   std::uint64_t escaped = 0;          ///< lanes that met nothing up to the far limit
   std::uint64_t spent = 0;            ///< lanes that ran out of budget
   std::uint64_t shadow_lanes = 0;     ///< toward lights and over half spaces
-  std::uint64_t bounces = 0;          ///< from wet floors
+  std::uint64_t bounces = 0;          ///< from wet floors, mirrors and through bodies
+  std::uint64_t cut_bounces = 0;      ///< that were past the limit
   std::uint64_t secondary_steps = 0;  ///< of both
   std::uint64_t evaluations = 0;      ///< of fields, at one place each, for all lanes
 
@@ -27,6 +28,7 @@ struct Tally {
     spent += other.spent;
     shadow_lanes += other.shadow_lanes;
     bounces += other.bounces;
+    cut_bounces += other.cut_bounces;
     secondary_steps += other.secondary_steps;
     evaluations += other.evaluations;
     return *this;

@@ -13,6 +13,7 @@ struct Sun {
   double heading = 2.4;     ///< radians, counterclockwise from east: where it stands
   double elevation = 0.35;  ///< radians above the horizon
   Color color{0.95f, 0.70f, 0.45f};
+  double size = degrees(0.53);  ///< radians: how wide it is seen, where shadows are soft
 };
 std::span<const Knob<Sun>> sun_knobs();
 
@@ -20,7 +21,12 @@ std::span<const Knob<Sun>> sun_knobs();
 struct Lamp {
   Vec3d place{0, 0, 2};
   Color color{1, 0.85f, 0.6f};
-  double range = 6;  ///< meters
+  double range = 6;      ///< meters
+  double radius = 0.05;  ///< meters: of its ball, where shadows are soft
+  /// A spot shines toward `aim`, over an angle of `cone` radians from side to side, at its rim
+  /// softened over the outer fifth. All around at 2 pi.
+  Vec3d aim{0, 0, 0};
+  double cone = 2 * pi;
 };
 std::span<const Knob<Lamp>> lamp_knobs();
 
@@ -41,6 +47,9 @@ void validate(const Lighting& lighting);
 
 /// Toward the sun, unit length.
 Vec3d sun_direction(const Sun& sun);
+
+/// How much of a lamp's light goes a way, a unit vector from the lamp.
+float lamp_cone(const Lamp& lamp, float x, float y, float z);
 
 /// The share of light that water throws back, seen at an angle of that cosine from its normal
 /// (Schlick, "An Inexpensive BRDF Model for Physically-based Rendering", 1994; index 1.33).

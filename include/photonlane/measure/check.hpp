@@ -27,7 +27,8 @@ struct SceneReport {
 
 /// Looks at a scene from a camera: throws what compile() throws, warns of what can be traced but
 /// would look wrong (an eye in a wall or a field, openings that cannot be reached, no wall at all,
-/// steps longer than a cell, materials that nothing is made of).
+/// steps longer than a cell, materials that nothing is made of, fields that change by more than
+/// they say).
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget);
 
 }  // namespace photonlane

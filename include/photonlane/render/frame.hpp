@@ -14,11 +14,26 @@
 namespace photonlane {
 
 /// The named layers of a frame. Only those asked for are made: each is a price.
-enum class Layer { color, display, depth, ray_distance, face, cell, steps, ending };
-inline constexpr std::size_t layer_count = 8;
+enum class Layer {
+  color,
+  display,
+  depth,
+  ray_distance,
+  face,
+  cell,
+  steps,
+  ending,
+  normal,
+  material,
+  evaluations,
+  nearest,
+  overstretched
+};
+inline constexpr std::size_t layer_count = 13;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
-    "color", "display", "depth", "ray_distance", "face", "cell", "steps", "ending"};
+    "color",  "display", "depth",    "ray_distance", "face",    "cell",         "steps",
+    "ending", "normal",  "material", "evaluations",  "nearest", "overstretched"};
 
 struct LayerInfo {
   std::string_view unit;
@@ -85,6 +100,11 @@ struct Cost {
 ///   ray_distance  meters along the pixel's ray    (infinite where nothing was hit)
 ///   face          a Face; cell: the cell's id, y * width + x, or no_item; steps of the lane
 ///   ending        an Ending
+///   normal        which way the surface faces, unit length, in channels 0, 1, 2 (0: nothing met)
+///   material      index of the world's materials
+///   evaluations   of fields, for the lane alone
+///   nearest       meters: the least value of a field that the lane met (infinite without fields)
+///   overstretched 1 where that changed by more than the field says it can; see check()
 class Frame {
  public:
   Frame() = default;

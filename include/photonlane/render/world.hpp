@@ -29,8 +29,11 @@ struct CompiledRoom {
   bool fields_only = false;  ///< cells are of an empty map that lanes do not ask
   std::shared_ptr<const CompiledField>
       field;  ///< all of its fields joined to march through, or none
-  std::shared_ptr<const CompiledField> near_field;  ///< the same with the fields' own values
+  std::shared_ptr<const CompiledField> clear_field;  ///< those that bend light, joined, or none
+  std::shared_ptr<const CompiledField> near_field;   ///< the same with the fields' own values
   std::vector<Sprite> sprites;
+
+  bool has_fields() const { return field != nullptr || clear_field != nullptr; }
 };
 
 /// A scene compiled for tracing: immutable, cheap to copy, shared by all threads.

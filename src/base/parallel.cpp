@@ -1,4 +1,4 @@
-#include "render/parallel.hpp"
+#include "base/parallel.hpp"
 
 #include <tbb/parallel_for.h>
 #include <tbb/task_arena.h>

@@ -1,0 +1,46 @@
+#pragma once
+
+#include "photonlane/field/compiled_field.hpp"
+
+namespace photonlane {
+
+/// How a field becomes a volume.
+struct VolumeRecipe {
+  int points = 64;       ///< along the longest side of its box
+  double padding = 0.1;  ///< meters around the field's bounds
+  VolumeStorage storage = VolumeStorage::floats;
+};
+std::span<const Knob<VolumeRecipe>> volume_recipe_knobs();
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<VolumeStorage>{"floats", "words",
+                                                                             "bytes"};
+
+/// How far the distances of a volume are from the field's own, at places drawn at random.
+struct VolumeError {
+  double rms = 0;         ///< meters, within two cells of the surface
+  double largest = 0;     ///< meters, there
+  double everywhere = 0;  ///< meters, the largest in the whole box
+  double cell = 0;        ///< meters: the lattice's spacing
+  double stretch = 1;     ///< of the volume as a shape
+};
+
+/// Samples a field. Throws Error (input) for fields without end and values out of range, and
+/// (memory) where it would take more than `memory_limit` bytes while it is made.
+Volume sample_volume(const Field& field, const VolumeRecipe& recipe = {},
+                     std::size_t memory_limit = std::size_t{4} << 30);
+VolumeError volume_error(const Volume& volume, const Field& field, std::size_t places = 100000);
+
+/// A part of a field whose value changes by more than it says.
+struct StretchFault {
+  std::string part;      ///< the kinds from the field down to it: "join > place > function egg"
+  double said = 1;       ///< what it says
+  double found = 1;      ///< what it is at least
+  Vec3d place{0, 0, 0};  ///< near where, in the part's own space
+};
+
+/// Samples a field and its parts for steps of value / stretch that would go through a surface, and
+/// for functions and volumes that change by more than they say at all. Parts are told before what
+/// they are in, which is not told for what its parts do.
+std::vector<StretchFault> find_stretch_faults(const Field& field, std::size_t places = 4096);
+
+}  // namespace photonlane

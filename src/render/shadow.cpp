@@ -1,0 +1,221 @@
+#include "render/shadow.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "photonlane/base/random.hpp"
+#include "photonlane/base/trigonometry.hpp"
+#include "render/lane_sight.hpp"
+
+namespace photonlane {
+namespace {
+
+void let_all_through(std::size_t size, Light& light) {
+  std::fill_n(light.red, size, 1.0f);
+  std::fill_n(light.green, size, 1.0f);
+  std::fill_n(light.blue, size, 1.0f);
+}
+
+/// Along single rays.
+void trace(const RenderJob& job, const LaneBatch<float>& lanes, const float* limit, Light& light,
+           Tally& tally) {
+  tally.shadow_lanes += lanes.size;
+  let_all_through(lanes.size, light);
+  LaneSight<float> sight(job, lanes, tally);
+  Surfaces surfaces;
+  sight.nearest(surfaces);
+  bool wanted[Surfaces::capacity];
+  std::fill_n(wanted, lanes.size, true);
+  for (int pass = 0; pass <= job.budget.passes.limit; ++pass) {
+    surfaces.pad();
+    Colors colors;
+    const bool clear = job.paint.clear;
+    if (clear) {
+      paint_surfaces(surfaces, job.shadow_paint, colors);
+      if (!job.paint.density.empty()) soften(job.paint, surfaces, colors);
+    }
+    bool any = false;
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (!wanted[i]) continue;
+      wanted[i] = false;
+      if (surfaces.ending[i] != Ending::hit) continue;
+      if (limit != nullptr && surfaces.t[i] >= limit[i]) continue;
+      const float left = clear ? std::max(0.0f, 1 - colors.alpha[i]) : 0;
+      const Color& tint = job.world.materials()[surfaces.material[i]].tint;
+      light.red[i] *= left * tint[0];
+      light.green[i] *= left * tint[1];
+      light.blue[i] *= left * tint[2];
+      wanted[i] = left > 1.0f / 256;
+      any = any || wanted[i];
+    }
+    if (!any) break;
+    sight.behind(wanted, surfaces);
+  }
+}
+
+/// Along rays to places spread evenly over each light's disk (Vogel, "A Better Way to Construct the
+/// Sunflower Head", 1979), turned by chance for each pixel.
+void sample(const RenderJob& job, int samples, const PixelPlace& place, const Asking& asking,
+            const float* limit, const float* spread, Light& light, Tally& tally) {
+  const std::size_t size = asking.lanes.size;
+  std::fill_n(light.red, size, 0.0f);
+  std::fill_n(light.green, size, 0.0f);
+  std::fill_n(light.blue, size, 0.0f);
+  const float share = 1 / static_cast<float>(samples);
+  LaneBatch<float> lanes = asking.lanes;
+  for (int s = 0; s < samples; ++s) {
+    const double radius = std::sqrt((s + 0.5) / samples);
+    for (std::size_t k = 0; k < size; ++k) {
+      const RandomKey key{.pixel = place.pixel(asking.of[k]),
+                          .sample = static_cast<std::uint32_t>(place.sample)};
+      const auto [sine, cosine] =
+          sine_cosine(2 * pi * (0.38196601125 * s + random_uniform(key, 11)));
+      const Normal way{asking.lanes.direction_x[k], asking.lanes.direction_y[k],
+                       asking.lanes.direction_z[k]};
+      const Across across(way);
+      const float a = spread[k] * static_cast<float>(radius * cosine);
+      const float b = spread[k] * static_cast<float>(radius * sine);
+      const float length = 1 / std::sqrt(1 + a * a + b * b);
+      lanes.direction_x[k] = (way.x + a * across.one.x + b * across.two.x) * length;
+      lanes.direction_y[k] = (way.y + a * across.one.y + b * across.two.y) * length;
+      lanes.direction_z[k] = (way.z + a * across.one.z + b * across.two.z) * length;
+    }
+    Light one;
+    trace(job, lanes, limit, one, tally);
+    for (std::size_t k = 0; k < size; ++k) {
+      light.red[k] += share * one.red[k];
+      light.green[k] += share * one.green[k];
+      light.blue[k] += share * one.blue[k];
+    }
+  }
+}
+
+/// The share of a disk of radius 1 that an edge at `offset` from its middle leaves free.
+float free_share(float offset) {
+  if (offset >= 1) return 1;
+  if (offset <= -1) return 0;
+  return 1 - (std::acos(offset) - offset * std::sqrt(1 - offset * offset)) / static_cast<float>(pi);
+}
+
+/// By the edge that comes nearest before a light's disk: at distance t from the start a field whose
+/// value is h has its edge about h / t from the disk's middle. Rays go on through what hides them
+/// until it hides all of the disk. How deep they are within tells where its edge is as well, unless
+/// they go straight through something thin: that hides all.
+void guess(const RenderJob& job, const LaneBatch<float>& lanes, const float* limit,
+           const float* spread, Light& light, Tally& tally) {
+  const CompiledRoom& room = job.world.room();
+  let_all_through(lanes.size, light);
+  if (!room.fields_only) {
+    const HitBatch<float> hits = room.cells->nearest_hit(lanes, job.budget);
+    tally.shadow_lanes += lanes.size;
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      tally.secondary_steps += hits.steps[i];
+      const bool hidden =
+          hits.ending[i] == Ending::hit && (limit == nullptr || hits.t[i] < limit[i]);
+      if (hidden) light.red[i] = 0;
+    }
+  }
+  float t[Surfaces::capacity];
+  float entered[Surfaces::capacity];
+  float depth[Surfaces::capacity];
+  float farthest[Surfaces::capacity];
+  std::size_t going[Surfaces::capacity];
+  std::size_t count = 0;
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    t[i] = 0;
+    entered[i] = -1;
+    if (light.red[i] > 0) going[count++] = i;
+  }
+  if (room.near_field) {
+    const auto stretch = static_cast<float>(1 / room.near_field->field().stretch());
+    constexpr int most_steps = 200;
+    for (int step = 0; step < most_steps && count > 0; ++step) {
+      float x[Surfaces::capacity];
+      float y[Surfaces::capacity];
+      float z[Surfaces::capacity];
+      float value[Surfaces::capacity];
+      for (std::size_t k = 0; k < count; ++k) {
+        const std::size_t i = going[k];
+        x[k] = lanes.x[i] + t[i] * lanes.direction_x[i];
+        y[k] = lanes.y[i] + t[i] * lanes.direction_y[i];
+        z[k] = lanes.z[i] + t[i] * lanes.direction_z[i];
+      }
+      room.near_field->distances(x, y, z, count, value);
+      tally.evaluations += count;
+      tally.secondary_steps += count;
+      std::size_t left = 0;
+      for (std::size_t k = 0; k < count; ++k) {
+        const std::size_t i = going[k];
+        const float radius = spread[i] * t[i] + 1e-4f;
+        if (value[k] >= 0) {
+          light.red[i] = std::min(light.red[i], free_share(value[k] / radius));
+          if (entered[i] >= 0) {
+            const float straight = std::min(2 * depth[i] / (t[i] - entered[i]), 1.0f);
+            light.red[i] = std::min(light.red[i], free_share(-farthest[i]) * (1 - straight));
+            entered[i] = -1;
+          }
+        } else {
+          if (entered[i] < 0) {
+            entered[i] = t[i];
+            depth[i] = farthest[i] = 0;
+          }
+          depth[i] = std::max(depth[i], -value[k]);
+          farthest[i] = std::max(farthest[i], -value[k] / radius);
+          light.red[i] = std::min(light.red[i], free_share(-farthest[i]));
+        }
+        if (light.red[i] < 1.0f / 512) {
+          light.red[i] = 0;
+          continue;
+        }
+        // Not past where the edge may be nearest, and always on.
+        const float far = limit != nullptr ? limit[i] : lanes.far_limit;
+        t[i] += std::max(0.8f * std::abs(value[k]) * stretch, 0.2f * radius + 1e-3f);
+        if (t[i] < far) going[left++] = i;
+      }
+      count = left;
+    }
+  }
+  std::copy_n(light.red, lanes.size, light.green);
+  std::copy_n(light.red, lanes.size, light.blue);
+}
+
+}  // namespace
+
+float lift(float coordinate) { return 2e-3f + 1e-6f * std::abs(coordinate); }
+
+Across::Across(const Normal& n) {
+  const float sign = n.z < 0 ? -1.0f : 1.0f;
+  const float p = -1 / (sign + n.z);
+  const float q = n.x * n.y * p;
+  one = {1 + sign * n.x * n.x * p, sign * q, -sign * n.x};
+  two = {q, sign + n.y * n.y * p, -n.y};
+}
+
+void Asking::add(const RenderJob& job, const Surfaces& surfaces, std::size_t i,
+                 const Normal& normal, float direction_x, float direction_y, float direction_z) {
+  const std::size_t k = lanes.size++;
+  const Vec3d& eye = job.camera.eye;
+  const auto x = static_cast<float>(eye.x() + surfaces.x[i]);
+  const auto y = static_cast<float>(eye.y() + surfaces.y[i]);
+  lanes.x[k] = x + normal.x * lift(x);
+  lanes.y[k] = y + normal.y * lift(y);
+  lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + normal.z * lift(0);
+  lanes.direction_x[k] = direction_x;
+  lanes.direction_y[k] = direction_y;
+  lanes.direction_z[k] = direction_z;
+  of[k] = i;
+}
+
+void come_through(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
+                  const Asking& asking, const float* limit, const float* spread, Light& light,
+                  Tally& tally) {
+  if (budget.softness == Softness::sampled) {
+    sample(job, budget.soft_samples, place, asking, limit, spread, light, tally);
+  } else if (budget.softness == Softness::quick && job.world.room().has_fields()) {
+    guess(job, asking.lanes, limit, spread, light, tally);
+  } else {
+    trace(job, asking.lanes, limit, light, tally);
+  }
+}
+
+}  // namespace photonlane
