@@ -16,6 +16,7 @@
 #include "photonlane/base/random.hpp"
 #include "photonlane/field/compiled_field.hpp"
 #include "photonlane/field/field.hpp"
+#include "photonlane/field/field_body.hpp"
 #include "photonlane/field/sample.hpp"
 #include "photonlane/grid/body.hpp"
 #include "photonlane/grid/cell_map.hpp"

@@ -146,12 +146,20 @@ std::vector<double> CompiledField::distances(std::span<const Vec3d> places) cons
 }
 
 std::vector<Vec3d> CompiledField::gradients(std::span<const Vec3d> places) const {
+  std::vector<Vec3d> result;
+  result.reserve(places.size());
+  for (const FieldSlope& slope : slopes(places)) result.push_back(slope.gradient);
+  return result;
+}
+
+std::vector<FieldSlope> CompiledField::slopes(std::span<const Vec3d> places) const {
   const Columns columns(places);
   Columns gradients(places.size());
   std::vector<double> values(places.size());
   differentiate_tape(*tape_, columns.places(), values.data(), gradients.gradients());
-  std::vector<Vec3d> result;
-  for (std::size_t i = 0; i < places.size(); ++i) result.push_back(gradients.at(i));
+  std::vector<FieldSlope> result;
+  result.reserve(places.size());
+  for (std::size_t i = 0; i < places.size(); ++i) result.push_back({values[i], gradients.at(i)});
   return result;
 }
 

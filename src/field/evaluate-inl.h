@@ -274,13 +274,12 @@ class Machine {
           return P{cut(p.x, constant(0)), cut(p.y, constant(1)), cut(p.z, constant(2))};
         });
       case TapeOp::waves:
-        return value_and_point(one, active, [&](const T& a, const P& p) {
-          const V rate = constant(1);
-          return a + Sine(p.x * rate) * Sine(p.y * rate) * Sine(p.z * rate) * constant(0);
+                return rough_value(one, active, c, [&](const P& p) {
+          const V rate = constant(4);
+          return Sine(p.x * rate) * Sine(p.y * rate) * Sine(p.z * rate) * constant(3);
         });
       case TapeOp::noise:
-        return value_and_point(one, active,
-                               [&](const T& a, const P& p) { return a + rough(p, c); });
+                return rough_value(one, active, c, [&](const P& p) { return rough(p, c + 3); });
       case TapeOp::fold:
         return space(one, active, [&](const P& p) {
           const T beyond = below(p.x * constant(0) + p.y * constant(1) + p.z * constant(2)) *
@@ -417,6 +416,25 @@ class Machine {
     const T to_square = Select(on_square, Abs(z), length3(past_x, past_y, z));
     const M inside = hn::And(hn::Le(out.v, zero), hn::Ge(z.v, zero));
     return Select(inside, Max(out, Neg(z)), Min(to_side, to_square));
+  }
+
+    /// Adds what roughens a surface; not asked where it cannot matter.
+  template <class Roughness>
+  void rough_value(const Tape::Instruction& one, const ActiveVectors& active, const Number* c,
+                   const Roughness& roughness) {
+    const D d;
+    if (c[0] == Number(1)) {
+      value_and_point(one, active, [&](const T& a, const P& p) { return a + roughness(p); });
+      return;
+    }
+    const V factor = hn::Set(d, c[0]);
+    const V height = hn::Set(d, c[1]);
+    const V steep = hn::Set(d, c[2]);
+    value_and_point(one, active, [&](const T& a, const P& p) {
+      const T far = (a - height) * steep;
+      if (hn::AllTrue(d, hn::Gt(far.v, hn::Mul(hn::Add(a.v, height), factor)))) return far;
+      return Max((a + roughness(p)) * factor, far);
+    });
   }
 
   /// Octaves of values at the corners of a lattice, blended by 3 t^2 - 2 t^3.
@@ -677,9 +695,17 @@ class Machine {
     const T share = out * hn::Div(one, inner);
     const T far = above(a) * unit;
     const T to = MinWith(far, turn);
-    const T square = share * share - share * Cosine(to) * two + one;
+        // Written so that nothing is lost on the circle itself.
+    const T half = Sine(to * hn::Set(d, Number(0.5)));
+    const T gap = one - share;
+    const T square = gap * gap + share * half * half * hn::Set(d, Number(4));
     const T inside = Sqrt(above(square)) + (far - to);
-    return Select(hn::Lt(out.v, inner), inside, outside) * hn::Mul(stretch, inner);
+        const T near = Select(hn::Lt(out.v, inner), inside, outside) * hn::Mul(stretch, inner);
+    // The ways around end; from far away it is at least as far as its box.
+    const auto beyond = [&](const T& place, std::size_t axis) {
+      return Abs(place - hn::Set(d, c[7 + axis])) - hn::Set(d, c[10 + axis]);
+    };
+    return Max(near, Max(beyond(p.x, 0), Max(beyond(p.y, 1), beyond(p.z, 2))) * stretch);
   }
 
   /// Side by side, a batch of the lanes that take part.

@@ -167,9 +167,6 @@ Bounds placed(const Bounds& bounds, const Mat3d& turn, const Vec3d& at, double s
   return result;
 }
 
-/// How high octaves are together, of which each is half as high as the one before.
-double octaves_height(double count) { return 2 - std::exp2(1 - count); }
-
 Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
                  const FieldSource* source) {
   const auto part = [&]() -> const Bounds& { return parts.front().bounds(); };

@@ -90,6 +90,8 @@ class March {
       side_[j] = hn::Set(d, Number(1));
       value_[j] = value_before_[j] = nearest_[j] = hn::Inf(d);
       over_[j] = hit_[j];
+      leaving_[j] = going_[j];
+      left_[j] = zero;
     }
     ActiveVectors active = Those(d, going_, vectors);
     slice_ = 0;
@@ -164,6 +166,7 @@ class March {
     const M starts_inside =
         hn::And(hn::Eq(steps_[j], hn::Zero(d)), hn::Lt(machine_.value(j).v, hn::Zero(d)));
     side_[j] = hn::IfThenElse(hn::And(now_[j], starts_inside), hn::Set(d, Number(-1)), side_[j]);
+        if (lanes_.any_start) leave(j);
     const V value = hn::Mul(machine_.value(j).v, side_[j]);
     steps_[j] = hn::Add(steps_[j], hn::IfThenElseZero(now_[j], one));
     value_[j] = hn::IfThenElse(now_[j], machine_.value(j).v, value_[j]);
@@ -184,9 +187,13 @@ class March {
                      hn::Lt(hn::Mul(both, hn::Set(d, static_cast<Number>(1 + 1e-4))), stride_[j]));
     }
     const V near = budget_.method == FieldMethod::relaxed ? hn::Abs(value) : value;
-    const M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
+        M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
+    if (lanes_.any_start) {
+      back = hn::AndNot(leaving_[j], back);
+      here = hn::AndNot(leaving_[j], here);
+    }
     if (budget_.method == FieldMethod::sphere) {
-      move(j, here, radius);
+      move(j, here, lanes_.any_start ? hn::Max(radius, left_[j]) : radius);
       return;
     }
     // A stretched step may end inside: from there the way is back out.
@@ -195,12 +202,27 @@ class March {
     const V more = hn::Mul(radius, relaxation_);
     const V rest = hn::Max(hn::Sub(far_end_[j], t_[j]), radius);
     const V stretched = hn::IfThenElse(outside, hn::Min(more, rest), radius);
-    const V step = hn::IfThenElse(back, hn::Sub(last_[j], stride_[j]), stretched);
+        V step = hn::IfThenElse(back, hn::Sub(last_[j], stride_[j]), stretched);
+    if (lanes_.any_start) step = hn::IfThenElse(leaving_[j], left_[j], step);
     // After a step back the ball is the same, and the step was no longer than it.
     const V stride = hn::IfThenElse(back, hn::Zero(d), stretched);
     stride_[j] = hn::IfThenElse(now_[j], stride, stride_[j]);
     last_[j] = hn::IfThenElse(hn::AndNot(back, now_[j]), radius, last_[j]);
     move(j, here, step);
+  }
+
+    /// Lanes that start on a surface get away from it before they meet another, by steps of what is
+  /// taken for being on it. Which side they are on then is that of their start.
+  void leave(std::size_t j) {
+    const D d;
+    const V zero = hn::Zero(d);
+    const V value = machine_.value(j).v;
+    const M was = hn::And(leaving_[j], now_[j]);
+    const V sign = hn::IfThenElse(hn::Lt(value, zero), hn::Set(d, Number(-1)), hn::Set(d, Number(1)));
+    side_[j] = hn::IfThenElse(was, sign, side_[j]);
+    const M still = hn::And(was, hn::Lt(hn::Abs(value), tolerance_at(j)));
+    leaving_[j] = hn::Or(still, hn::AndNot(now_[j], leaving_[j]));
+    left_[j] = hn::IfThenElseZero(leaving_[j], tolerance_at(j));
   }
 
   /// Keeps how near a lane came to a surface, and whether the value changed by more than the field
@@ -475,7 +497,8 @@ class March {
   V value_[block_vectors], before_[block_vectors], value_before_[block_vectors];
   V nearest_[block_vectors];
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
-  M over_[block_vectors];
+    M over_[block_vectors], leaving_[block_vectors];
+  V left_[block_vectors];
   V most_stretch_, most_steps_, tolerance_, growth_, per_stretch_, relaxation_;
 };
 

@@ -227,14 +227,19 @@ class TapeMaker {
         return after(TapeOp::offset, only_part(), {n[0]});
       case FieldKind::shell:
         return after(TapeOp::shell, only_part(), {0.5 * n[0]});
-      case FieldKind::noise:
-        return after(TapeOp::noise, only_part(), {n[0], 1 / n[1], n[2], n[3]});
-      case FieldKind::damp:
+            case FieldKind::noise:
+        return rough(field, point, material, 1, reach);
+      case FieldKind::damp: {
+        const Field& part = field.parts().front();
+        if (part.kind() == FieldKind::noise || part.kind() == FieldKind::waves) {
+          return rough(part, point, part.material() >= 0 ? part.material() : material, n[0], reach);
+        }
         return after(TapeOp::scale, only_part(), {n[0]});
+      }
       case FieldKind::elongate:
         return within(TapeOp::elongate, {0.5 * n[0], 0.5 * n[1], 0.5 * n[2]});
-      case FieldKind::waves:
-        return after(TapeOp::waves, only_part(), {n[0], 2 * pi / n[1]});
+            case FieldKind::waves:
+        return rough(field, point, material, 1, reach);
       case FieldKind::place: {
         if (n[3] == 0 && n[4] == 0 && n[5] == 0 && n[6] == 1) {
           return within(TapeOp::shift, {n[0], n[1], n[2]});
@@ -278,16 +283,39 @@ class TapeMaker {
       }
       case FieldKind::bend: {
         if (n[0] == 0) return only_part();
-        const Bend bent(n[0], field.parts().front().bounds());
+                const Bend bent(n[0], field.parts().front().bounds());
+        const Vec3d middle = 0.5 * (field.bounds().low + field.bounds().high);
+        const Vec3d half = 0.5 * (field.bounds().high - field.bounds().low);
         const int value =
             within(TapeOp::bend, {bent.radius, bent.side, 1 / bent.radius, bent.innermost},
                    bent.stretch());
         return after(TapeOp::bend_outside, value,
-                     {bent.radius, bent.side, 1 / bent.radius, bent.innermost, field.stretch(),
-                      field.parts().front().stretch(), bent.reach});
+                                          {bent.radius, bent.side, 1 / bent.radius, bent.innermost, field.stretch(),
+                      field.parts().front().stretch(), bent.reach, middle.x(), middle.y(),
+                      middle.z(), half.x(), half.y(), half.z()});
       }
     }
     return 0;
+  }
+
+    /// Waves or noise in a part's surface, times a factor. Farther away than they are high they do not
+  /// matter: there the value is what is left of the part's, times as much as makes it as steep.
+  int rough(const Field& field, int point, int material, double factor, double reach) {
+    const std::vector<double>& n = field.numbers();
+    const Field& part = field.parts().front();
+    const bool waves = field.kind() == FieldKind::waves;
+        // A little more than all octaves together, so that no rounding gets there.
+    const double height = 1.0001 * (waves ? n[0] : n[0] * octaves_height(n[2]));
+    const double far = factor * field.stretch() / part.stretch();
+    const int value = emit(part, point, material);
+    std::vector<double> constants{factor, height, far};
+    if (waves) {
+      constants.insert(constants.end(), {n[0], 2 * pi / n[1]});
+    } else {
+      constants.insert(constants.end(), {n[0], 1 / n[1], n[2], n[3]});
+    }
+    return add({.op = waves ? TapeOp::waves : TapeOp::noise, .a = value, .b = point, .reach = reach},
+               constants);
   }
 
   /// Corners counterclockwise, so that what is on the left of a side is inside.
@@ -511,6 +539,8 @@ class TapeMaker {
 };
 
 }  // namespace
+
+double octaves_height(double count) { return 2 - std::exp2(1 - count); }
 
 Mat3d turn_matrix(const Vec3d& turn) {
   Mat3d result = Mat3d::Identity();

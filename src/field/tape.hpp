@@ -47,9 +47,10 @@ enum class TapeOp : std::uint8_t {
   offset,    ///< c: distance
   shell,     ///< c: half thickness
   elongate,  ///< point; c: half size
-  waves,     ///< a: value, b: point; c: height, 2 pi / length
+    waves,     ///< a: value, b: point; c: factor, height in all, factor far away, height, 2 pi / length
   shift,     ///< point; c: at
-  noise,     ///< a: value, b: point; c: height, 1 / length, octaves, 1 for gradients
+    noise,     ///< a: value, b: point; c: the first three as waves, height, 1 / length, octaves, 1 for
+             ///< gradients
   fold,      ///< point; c: unit normal
   place,     ///< point; c: at, the inverse turn row by row, 1 / scale
   scale,     ///< c: scale
@@ -64,7 +65,7 @@ enum class TapeOp : std::uint8_t {
                   ///< stretch at the rim, of the whole, per meter beyond the radius
   bend,          ///< point; c: radius, side, 1 / it, innermost radius
   bend_outside,  ///< a: value, b: point; c: as bend, stretch of the whole, of the part, how far the
-                 ///< part reaches
+                 ///< part reaches, middle and half size of the whole's box
   move,          ///< value a, of tapes that parts were left out of
 };
 
@@ -187,6 +188,9 @@ constexpr bool reads_point_second(TapeOp op) {
   return op == TapeOp::extrude || op == TapeOp::waves || op == TapeOp::noise ||
          op == TapeOp::twist_outside || op == TapeOp::taper_outside || op == TapeOp::bend_outside;
 }
+
+/// How high octaves are together, of which each is half as high as the one before.
+double octaves_height(double count);
 
 /// The matrix of a turn about x, then y, then z, in radians.
 Mat3d turn_matrix(const Vec3d& turn);

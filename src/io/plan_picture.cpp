@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include <fmt/format.h>
+
 #include "io/cairo_canvas.hpp"
 #include "io/files.hpp"
 #include "io/map_marks.hpp"
@@ -33,17 +35,41 @@ Rgb ray_color(Ending ending) {
 /// From meters to pixels of the plan, north up.
 struct PlanScale {
   double scale, left, top, height;
-  double x(double meters) const { return left + meters * scale; }
-  double y(double meters) const { return top + (height - meters) * scale; }
+  Vec2d corner{0, 0};  ///< the south-western one
+  double x(double meters) const { return left + (meters - corner.x()) * scale; }
+  double y(double meters) const { return top + (height - (meters - corner.y())) * scale; }
+  Vec2d place(double x, double y) const {
+    return corner + Vec2d((x - left) / scale, height - (y - top) / scale);
+  }
 };
 
-PlanScale fit(const CellMap& map, Size size) {
-  const double wide = map.width * map.cell_size;
-  const double high = map.height * map.cell_size;
+PlanScale fit(const Vec2d& low, const Vec2d& extent, Size size) {
+  const double wide = extent.x();
+  const double high = extent.y();
   const double margin = 0.02 * std::min(size.width, size.height);
   const double scale =
       std::min((size.width - 2 * margin) / wide, (size.height - 2 * margin) / high);
-  return {scale, (size.width - wide * scale) / 2, (size.height - high * scale) / 2, high};
+    return {scale, (size.width - wide * scale) / 2, (size.height - high * scale) / 2, high, low};
+}
+
+/// What a plan shows of a room of fields: those that end, the eye, the way.
+PlanScale fit_fields(const Scene& scene, const Camera& camera, const std::vector<Vec2d>& path,
+                     Size size) {
+  Vec2d low(camera.eye.x(), camera.eye.y());
+  Vec2d high = low;
+  const auto hold = [&](double x, double y) {
+    low = low.cwiseMin(Vec2d(x, y));
+    high = high.cwiseMax(Vec2d(x, y));
+  };
+  for (const Vec2d& place : path) hold(place.x(), place.y());
+  for (const Field& field : scene.room().fields) {
+    const Bounds& bounds = field.bounds();
+    if (!bounds.finite()) continue;
+    hold(bounds.low.x(), bounds.low.y());
+    hold(bounds.high.x(), bounds.high.y());
+  }
+  const Vec2d margin = Vec2d::Constant(std::max(0.5, 0.05 * (high - low).maxCoeff()));
+  return fit(low - margin, high - low + 2 * margin, size);
 }
 
 /// What a material looks like from far away: its base times the mean of its texture.
@@ -119,6 +145,52 @@ Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
   return picture;
 }
 
+/// A level cut through fields, what they hold in the colors of their materials, and around them a
+/// line every half meter away.
+Picture paint_fields(const Scene& scene, const World& world, const PlanScale& frame, double height,
+                     Size size) {
+  const CompiledField& field = *world.room().near_field;
+  const std::vector<Color> colors = mean_colors(scene);
+  constexpr double between = 0.5;
+  Picture picture(size);
+  const auto linear = [](const Rgb& bytes) {
+    return Color(from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
+                 from_display(bytes[2] / 255.0f));
+  };
+  const Color empty = linear(floor_color);
+  const Color line = linear({64, 74, 78});
+  std::vector<Vec3d> places(static_cast<std::size_t>(size.width));
+  for (int y = 0; y < size.height; ++y) {
+    for (int x = 0; x < size.width; ++x) {
+      const Vec2d place = frame.place(x + 0.5, y + 0.5);
+      places[static_cast<std::size_t>(x)] = {place.x(), place.y(), height};
+    }
+        const std::vector<FieldSlope> slopes = field.slopes(places);
+    const std::vector<SurfaceMaterial> made = field.materials(places);
+    for (int x = 0; x < size.width; ++x) {
+            const auto& [value, gradient] = slopes[static_cast<std::size_t>(x)];
+      const int material = made[static_cast<std::size_t>(x)].material;
+      // Shares of a pixel: of what is held, of a line.
+      const auto inside = static_cast<float>(std::clamp(0.5 - value * frame.scale, 0.0, 1.0));
+      const double from_line = std::abs(value / between - std::round(value / between)) * between;
+            // Where the nearest is the ground there is no line.
+      const double beside = std::hypot(gradient.x(), gradient.y());
+      const auto on_line = static_cast<float>(
+          value > 0.25 * between && beside > 0.3
+              ? std::clamp(1 - from_line * frame.scale / beside, 0.0, 1.0)
+              : 0.0);
+      const Color held = material >= 0 ? colors[static_cast<std::size_t>(material)] : Color(0.6f, 0.6f, 0.6f);
+      const Color around = empty + (line - empty) * on_line;
+      const Color color = around + (held - around) * inside;
+      for (int channel = 0; channel < 3; ++channel) {
+        picture.pixel(x, y)[channel] =
+            static_cast<std::uint8_t>(std::lround(255 * to_display(color[channel])));
+      }
+    }
+  }
+  return picture;
+}
+
 void draw_sprites(const Canvas& canvas, const PlanScale& frame, const Scene& scene) {
   const std::vector<Color> colors = mean_colors(scene);
   for (const Sprite& sprite : scene.room().sprites) {
@@ -154,7 +226,7 @@ void draw_rays(const Canvas& canvas, const PlanScale& frame, const World& world,
   const double half = 0.5 * size.width / whole.focal;
   camera.field_of_view = 2 * (planar ? std::atan(half) : half);
   budget.frame = {rays, 1, 1};
-  budget.rays = Rays::columns;
+    budget.rays = world.room().has_fields() ? Rays::pixels : Rays::columns;
   RenderOptions options;
   options.layers = {Layer::ray_distance, Layer::ending};
   const Frame met = render(world, camera, budget, std::move(options));
@@ -203,9 +275,18 @@ void draw_path(const Canvas& canvas, const PlanScale& frame, const std::vector<V
 
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
-  const CellMap& map = scene.room().cell_map();
-  const PlanScale frame = fit(map, size);
-  const Canvas canvas(paint_cells(scene, frame, size));
+    const bool cells = !scene.room().solids.empty();
+  if (!cells && !world.room().near_field) {
+    throw Error(ErrorKind::input, "a plan of a room of nothing but bodies that bend light");
+  }
+  static const CellMap nothing;
+  const CellMap& map = cells ? scene.room().cell_map() : nothing;
+  const PlanScale frame =
+      cells ? fit({0, 0}, {map.width * map.cell_size, map.height * map.cell_size}, size)
+            : fit_fields(scene, camera, options.path, size);
+  const double cut = std::min(camera.eye.z(), 1.0);
+  const Canvas canvas(cells ? paint_cells(scene, frame, size)
+                            : paint_fields(scene, world, frame, cut, size));
   draw_sprites(canvas, frame, scene);
   if (map.start) draw_mark(canvas, frame, map, *map.start, start_color);
   if (map.goal) draw_mark(canvas, frame, map, *map.goal, goal_color);
@@ -216,7 +297,8 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   if (!options.legend) return picture;
   Legend legend;
   legend.has_ramp = false;
-  legend.title = "plan, north on top";
+    legend.title = "plan, north on top";
+  if (!cells) legend.title += fmt::format(", cut at {:.2g} m, lines 0.5 m apart", cut);
   if (options.rays > 0) legend.title += "; rays by what they met";
   legend.swatches.push_back({eye_color, "eye"});
   if (options.rays > 0) {

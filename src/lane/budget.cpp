@@ -20,7 +20,7 @@ Budget Budget::reference() const {
   best.light.corner_samples = 256;
   best.light.wet_floor = WetFloor::traced;
   best.passes.limit = 1000;
-  best.bounces.limit = std::max(bounces.limit, 16);
+  best.bounces.limit = std::max(bounces.limit, 24);
   if (light.softness != Softness::hard) {
     best.light.softness = Softness::sampled;
     best.light.soft_samples = 256;

@@ -41,20 +41,22 @@ struct GoingOn {
   }
 };
 
-/// A direction thrown back by a surface whose normal is turned a little, evenly over a disk.
-Normal thrown_back(const PixelPlace& place, std::size_t i, int bounce, const Normal& normal,
-                   float roughness, const Normal& ray) {
+/// A direction thrown back by a surface whose normal is turned a little: over a pixel's samples
+/// evenly over a disk, turned by chance.
+Normal thrown_back(const RenderJob& job, const PixelPlace& place, std::size_t i, int bounce,
+                   const Normal& normal, float roughness, const Normal& ray) {
   const auto dot = [](const Normal& a, const Normal& b) {
     return a.x * b.x + a.y * b.y + a.z * b.z;
   };
   Normal turned = normal;
   float square = 1;
   if (roughness > 0) {
-    const RandomKey key{.pixel = place.pixel(i),
-                        .sample = static_cast<std::uint32_t>(place.sample),
-                        .bounce = static_cast<std::uint32_t>(bounce)};
-    const float radius = 0.25f * roughness * std::sqrt(random_uniform(key, 0));
-    const auto [sine, cosine] = sine_cosine(2 * pi * random_uniform(key, 1));
+        const RandomKey key{.pixel = place.pixel(i), .bounce = static_cast<std::uint32_t>(bounce)};
+    const double samples = std::max<double>(1, static_cast<double>(job.offsets.size()));
+    const double share = (place.sample + static_cast<double>(random_uniform(key, 0))) / samples;
+    const float radius = 0.25f * roughness * static_cast<float>(std::sqrt(share));
+    const auto [sine, cosine] =
+        sine_cosine(2 * pi * (0.38196601125 * place.sample + random_uniform(key, 1)));
     const float a = radius * static_cast<float>(cosine);
     const float b = radius * static_cast<float>(sine);
     const Across across(normal);
@@ -131,7 +133,7 @@ void reflect_wet(const RenderJob& job, Sight& sight, const PixelPlace& place,
     const double full = job.world.materials()[surfaces.material[i]].roughness;
     const Normal up{0, 0, 1};
     on.add(job, surfaces, i, up, 1e-3f,
-           thrown_back(place, i, 1, up, traced ? static_cast<float>(full) : 0,
+           thrown_back(job, place, i, 1, up, traced ? static_cast<float>(full) : 0,
                        {rays.x[i], rays.y[i], rays.z[i]}));
   }
   // A mirror has no rays for light of its own.
@@ -157,7 +159,7 @@ void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen,
     const float thrown = std::max({gloss.red[i], gloss.green[i], gloss.blue[i]});
     const float off = lift(surfaces.t[i]);
     if (thrown * weight > least) {
-      const Normal way = thrown_back(place, i, leg.bounce + 2, normal, gloss.roughness[i], ray);
+      const Normal way = thrown_back(job, place, i, leg.bounce + 2, normal, gloss.roughness[i], ray);
       if (leg.bounces_left == 0) {
         ++tally.cut_bounces;
         const Color far = far_color(job, way.z);

@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "photonlane/base/trigonometry.hpp"
+#include "photonlane/field/field_body.hpp"
 
 namespace photonlane {
 namespace {
@@ -69,6 +70,47 @@ class ChangingMap {
   std::vector<CellEdit> edits_;
 };
 
+/// A body's moves between fields.
+class AmongFields {
+ public:
+  AmongFields(const CompiledField& field, const Camera& camera, const WalkScript& script)
+      : field_(field), radius_(script.radius), step_(script.step) {
+    const double eye = camera.eye.z();
+    start_ = ground_below(field, camera.eye, most_drop);
+    // Up to the eye, but for its own radius; at least a ball.
+    height_ = std::max(0.0, eye - start_ - step_ - 2 * radius_);
+  }
+
+  /// After a move that nothing but cells hindered.
+  Moved go(const WalkStep& from, const Moved& wanted, double seconds) const {
+    const double foot = start_ + from.level;
+    const FieldBody body{{from.place.x(), from.place.y(), foot + step_ + radius_},
+                         radius_,
+                         height_,
+                         true};
+    const Vec2d way = wanted.place - from.place;
+    const FieldMoved moved = move_body(field_, body, {way.x(), way.y(), 0});
+    Moved result = wanted;
+    result.place = {moved.place.x(), moved.place.y()};
+    result.contacts += moved.contacts;
+    // From as high as it steps down to the ground, or as far as it falls meanwhile.
+    const double fall = std::max(fall_speed * seconds, step_);
+    const double ground = ground_below(
+        field_, {result.place.x(), result.place.y(), foot + step_}, step_ + fall);
+    result.level = std::max(wanted.level, ground - start_);
+    return result;
+  }
+
+ private:
+  static constexpr double most_drop = 1000;  // meters
+  static constexpr double fall_speed = 4;    // meters a second
+
+  const CompiledField& field_;
+  double radius_, step_;
+  double start_ = 0;
+  double height_ = 0;
+};
+
 }  // namespace
 
 std::span<const Knob<WalkMove>> walk_move_knobs() {
@@ -86,12 +128,17 @@ std::span<const Knob<WalkMove>> walk_move_knobs() {
 std::span<const Knob<WalkScript>> walk_script_knobs() {
   static const Knob<WalkScript> table[] = {
       knob<&WalkScript::radius>("radius", "meters", {0, 1000, true}, "radius of the body"),
+      knob<&WalkScript::step>("step", "meters", {0, 1000},
+                              "how much higher than where it stands the body steps"),
       knob<&WalkScript::rate>("rate", "frames a second", {0, 1000, true}, "frames taken"),
   };
   return table;
 }
 
-std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script) {
+namespace {
+
+std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* field,
+                           const Camera& camera, const WalkScript& script) {
   validate_knobs(walk_script_knobs(), script);
   double length = 0;
   for (const WalkMove& move : script.moves) {
@@ -102,9 +149,13 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
     throw Error(ErrorKind::input, fmt::format("a walk of {:.0f} frames, expected at most 1000000",
                                               length * script.rate));
   }
-  ChangingMap changing(map);
+    ChangingMap changing(map);
+  std::optional<AmongFields> among;
+  if (field != nullptr) among.emplace(*field, camera, script);
+
   WalkStep now{0, {camera.eye.x(), camera.eye.y()}, camera.heading, 0, 0, false, {}};
-  now.level = standing_level(map, now.place);
+    now.level = cells ? standing_level(map, now.place) : 0;
+
   now.in_goal = in_cell(map, now.place, map.goal);
   std::vector<WalkStep> steps{now};
   const double interval = 1 / script.rate;
@@ -121,7 +172,12 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
       const Vec2d way =
           share * (move.forward * Vec2d(cosine, sine) + move.sideways * Vec2d(sine, -cosine));
       changing.advance(std::clamp((next - begin) / move.over, 0.0, 1.0));
-      const Moved moved = move_body(changing.map(), {now.place, script.radius}, way);
+            const double passed = std::max(0.0, next - now.time);
+      Moved moved{.place = now.place + way, .level = 0};
+      if (cells) {
+        moved = move_body(changing.map(), {now.place, script.radius, script.step}, way);
+      }
+      if (among) moved = among->go(now, moved, passed);
       now.time = next;
       now.place = moved.place;
       now.level = moved.level;
@@ -143,6 +199,19 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
   }
   return steps;
 }
+
+}  // namespace
+
+std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script) {
+  return play(map, true, nullptr, camera, script);
+}
+
+std::vector<WalkStep> walk(const World& world, const CellMap& map, const Camera& camera,
+                           const WalkScript& script) {
+  const CompiledRoom& room = world.room();
+  return play(map, !room.fields_only, room.near_field.get(), camera, script);
+}
+
 
 Camera camera_at(const Camera& camera, const WalkStep& step) {
   Camera moved = camera;

@@ -19,6 +19,12 @@ struct SurfaceMaterial {
   double share = 0;
 };
 
+/// A field's value at a place, and where it grows, by how much for a meter.
+struct FieldSlope {
+  double value = 0;
+  Vec3d gradient{0, 0, 0};
+};
+
 /// A field ready to be asked and marched. Immutable, cheap to copy, safe from any thread. Distances
 /// are in meters, below 0 inside; they are the field's own, which never are more than the distance
 /// times Field::stretch().
@@ -38,7 +44,8 @@ class CompiledField final : public Solid {
 
   /// The same for many places, in their order.
   std::vector<double> distances(std::span<const Vec3d> places) const;
-  std::vector<Vec3d> gradients(std::span<const Vec3d> places) const;
+    std::vector<Vec3d> gradients(std::span<const Vec3d> places) const;
+  std::vector<FieldSlope> slopes(std::span<const Vec3d> places) const;
   std::vector<Vec3d> closest_points(std::span<const Vec3d> places) const;
   std::vector<SurfaceMaterial> materials(std::span<const Vec3d> places) const;
 

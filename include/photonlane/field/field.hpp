@@ -234,8 +234,12 @@ Field waves(double height, double length, Field part);
 /// each further octave half as high and half as long.
 Field noise(double height, double length, int octaves, Field part,
             NoiseForm form = NoiseForm::value);
-/// Its value times a factor of at most 1: the same surface, marched in shorter steps.
+/// Its value times a factor of at most 1: the same surface, marched in shorter steps. Waves and
+/// noise are damped near their surface alone.
 Field damp(double factor, Field part);
+/// The same surface, damped where it has to be for no value to grow by more than a meter a meter:
+/// what is marched through.
+Field calm(const Field& field);
 
 // Space.
 

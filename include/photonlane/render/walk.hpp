@@ -7,6 +7,7 @@
 
 #include "photonlane/grid/body.hpp"
 #include "photonlane/render/render.hpp"
+#include "photonlane/render/world.hpp"
 
 namespace photonlane {
 
@@ -31,6 +32,7 @@ std::span<const Knob<WalkMove>> walk_move_knobs();
 /// Timed moves of a round body.
 struct WalkScript {
   double radius = 0.25;  ///< meters
+  double step = 0.3;     ///< meters: how much higher than where it stands it steps
   double rate = 25;      ///< frames a second
   std::vector<WalkMove> moves;
 };
@@ -52,6 +54,13 @@ struct WalkStep {
 /// more than a million frames. The map changes as the script says, and the body meets it as it is
 /// at the time. Throws Error (input) for doors that are not there and cells outside the map.
 std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script);
+
+/// The same through all that a world's room holds. Between fields the body is an upright capsule
+/// from as high as it steps up to its eye; it slides along them, steps up and down what is no higher
+/// than a step, and falls where there is more below it. `level` is counted from the ground at the
+/// start, where the camera's eye is.
+std::vector<WalkStep> walk(const World& world, const CellMap& map, const Camera& camera,
+                           const WalkScript& script);
 
 /// The camera of a step: the eye at the body's place.
 Camera camera_at(const Camera& camera, const WalkStep& step);
