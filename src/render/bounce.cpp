@@ -157,7 +157,7 @@ void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen,
     const float weight = leg.weight != nullptr ? leg.weight[i] : 1;
     const bool inside = leg.medium != nullptr && leg.medium->inside[i];
     const float thrown = std::max({gloss.red[i], gloss.green[i], gloss.blue[i]});
-    const float off = lift(surfaces.t[i]);
+    const float off = lift(job, surfaces.t[i]);
     if (thrown * weight > least) {
       const Normal way = thrown_back(job, place, i, leg.bounce + 2, normal, gloss.roughness[i], ray);
       if (leg.bounces_left == 0) {

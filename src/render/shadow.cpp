@@ -181,7 +181,10 @@ void guess(const RenderJob& job, const LaneBatch<float>& lanes, const float* lim
 
 }  // namespace
 
-float lift(float coordinate) { return 2e-3f + 1e-6f * std::abs(coordinate); }
+float lift(const RenderJob& job, float coordinate) {
+  const auto near = static_cast<float>(job.budget.field.tolerance);
+  return std::max(2e-3f, 3 * near) + 1e-6f * std::abs(coordinate);
+}
 
 Across::Across(const Normal& n) {
   const float sign = n.z < 0 ? -1.0f : 1.0f;
@@ -197,9 +200,9 @@ void Asking::add(const RenderJob& job, const Surfaces& surfaces, std::size_t i,
   const Vec3d& eye = job.camera.eye;
   const auto x = static_cast<float>(eye.x() + surfaces.x[i]);
   const auto y = static_cast<float>(eye.y() + surfaces.y[i]);
-  lanes.x[k] = x + normal.x * lift(x);
-  lanes.y[k] = y + normal.y * lift(y);
-  lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + normal.z * lift(0);
+  lanes.x[k] = x + normal.x * lift(job, x);
+  lanes.y[k] = y + normal.y * lift(job, y);
+  lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + normal.z * lift(job, 0);
   lanes.direction_x[k] = direction_x;
   lanes.direction_y[k] = direction_y;
   lanes.direction_z[k] = direction_z;

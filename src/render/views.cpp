@@ -86,6 +86,29 @@ PixelPart pixel_part(const View& view, Size size) {
            edge(view.top + view.height, size.height) - y}};
 }
 
+Frame beside(std::span<const Frame> frames, int gap) {
+  if (frames.empty()) throw Error(ErrorKind::input, "no frames to put side by side");
+  Size size{-gap, frames.front().size().height};
+  for (const Frame& frame : frames) {
+    bool same = frame.size().height == size.height;
+    for (std::size_t i = 0; i < layer_count; ++i) {
+      const auto layer = static_cast<Layer>(i);
+      same = same && frame.has(layer) == frames.front().has(layer);
+    }
+    if (!same) throw Error(ErrorKind::input, "frames of other heights or layers side by side");
+    size.width += gap + frame.size().width;
+  }
+  Frame whole(size, frames.front().layers());
+  clear(whole);
+  int left = 0;
+  for (const Frame& frame : frames) {
+    paste(frame, left, 0, whole);
+    left += frame.size().width + gap;
+    whole.tally += frame.tally;
+  }
+  return whole;
+}
+
 Frame render_views(const World& world, std::span<const View> views, const Budget& budget,
                    RenderOptions options) {
   const Size size = budget.frame.size();

@@ -46,6 +46,15 @@ class Show {
                    .recycle = {}});
   }
 
+    /// Steps alone.
+  Frame steps(const Budget& budget) const {
+    return render(world_, file_.camera, budget,
+                  {.layers = {Layer::steps},
+                   .threads = command_.threads,
+                   .progress = {},
+                   .recycle = {}});
+  }
+
   /// Sweeps and leaves the table and the plot.
   void measure(const Budget& base, const std::vector<Vary>& vary, SweepOptions options,
                const std::string& what) const {
@@ -128,12 +137,59 @@ void show_light(const DemoCommand& command) {
                   small.frame.width, small.frame.height));
 }
 
+/// The fountain court and all shapes: what marching costs, by which method, and where it is wrong.
+void show_fields(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/court");
+  {
+    const Show shapes(command, "glasshouse-shapes.yaml", command.output + "/court");
+    Frame frame = shapes.frame(shapes.file().budget);
+    io::write_frame(shapes.path("shapes.png"), frame);
+    shapes.say("court/shapes.png: every shape and operation of a field");
+  }
+  const Show show(command, "glasshouse-fountain.yaml", command.output + "/court");
+  Frame frame = show.frame(show.file().budget);
+  io::write_frame(show.path("view.png"), frame);
+  io::write_layer(show.path("layer-normal.png"), frame, Layer::normal);
+  io::write_plan(show.path("plan.png"), show.file());
+  show.say(fmt::format("court/view.png, court/layer-normal.png, court/plan.png: {}\n{}",
+                       show.file().scene.title, io::cost_text(frame)));
+  std::vector<Frame> by_method;
+  for (const FieldMethod method : {FieldMethod::fixed, FieldMethod::sphere, FieldMethod::relaxed}) {
+    Budget budget = show.file().budget;
+    budget.frame.width = budget.frame.width / 2 + 1;
+    budget.frame.height = budget.frame.height / 2 + 1;
+    budget.field.method = method;
+        // Neither alone nor together too many for one scale.
+    budget.field.increment = 0.15;
+    budget.far_limit = 25;
+    budget.field.cones = false;
+    by_method.push_back(show.steps(budget));
+  }
+  io::write_png(show.path("steps.png"),
+                io::layer_picture(beside(by_method), Layer::steps));
+  show.say("court/steps.png: steps of every lane by equal steps, by spheres, and relaxed");
+  Budget small = show.file().budget;
+  small.frame = {small.frame.width / 12 + 1, small.frame.height / 12 + 1, 1};
+  show.measure(small,
+               {parse_vary("field.method=fixed,sphere,relaxed"),
+                parse_vary("field.tolerance=2e-5..2e-2//4"),
+                parse_vary("field.relaxation=1.1,1.5,1.9"),
+                parse_vary("field.steps=12..96//4"),
+                parse_vary("bounces.limit=0,1,2,4")},
+               {.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}},
+               fmt::format("court/sweep.csv, court/cost-error.*: what each way of marching costs "
+                           "at {}x{}, and how wrong it is",
+                           small.frame.width, small.frame.height));
+}
+
 }  // namespace
 
 int run(const DemoCommand& command) {
   const io::OutputFolder made(command.output);
   show_stepping(command);
-  show_light(command);
+    show_light(command);
+  show_fields(command);
+
   fmt::print("{}\n", command.output);
   return success;
 }

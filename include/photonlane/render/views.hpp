@@ -25,6 +25,11 @@ struct PixelPart {
 };
 PixelPart pixel_part(const View& view, Size size);
 
+/// Frames side by side, from left to right with `gap` empty pixels between them, so that a layer of
+/// all can be drawn by one scale. Throws Error (input) for none, and for frames that differ in
+/// height or layers.
+Frame beside(std::span<const Frame> frames, int gap = 4);
+
 /// Several eyes in one frame, later views over earlier ones; what none fills is black, and has
 /// met nothing. Tallies and costs are those of all views together. Throws what render() throws, and
 /// Error (input) for no view, or a part that is not within the frame or holds no pixel.
