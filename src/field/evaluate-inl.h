@@ -274,12 +274,12 @@ class Machine {
           return P{cut(p.x, constant(0)), cut(p.y, constant(1)), cut(p.z, constant(2))};
         });
       case TapeOp::waves:
-                return rough_value(one, active, c, [&](const P& p) {
+        return rough_value(one, active, c, [&](const P& p) {
           const V rate = constant(4);
           return Sine(p.x * rate) * Sine(p.y * rate) * Sine(p.z * rate) * constant(3);
         });
       case TapeOp::noise:
-                return rough_value(one, active, c, [&](const P& p) { return rough(p, c + 3); });
+        return rough_value(one, active, c, [&](const P& p) { return rough(p, c + 3); });
       case TapeOp::fold:
         return space(one, active, [&](const P& p) {
           const T beyond = below(p.x * constant(0) + p.y * constant(1) + p.z * constant(2)) *
@@ -418,7 +418,7 @@ class Machine {
     return Select(inside, Max(out, Neg(z)), Min(to_side, to_square));
   }
 
-    /// Adds what roughens a surface; not asked where it cannot matter.
+  /// Adds what roughens a surface; not asked where it cannot matter.
   template <class Roughness>
   void rough_value(const Tape::Instruction& one, const ActiveVectors& active, const Number* c,
                    const Roughness& roughness) {
@@ -695,12 +695,12 @@ class Machine {
     const T share = out * hn::Div(one, inner);
     const T far = above(a) * unit;
     const T to = MinWith(far, turn);
-        // Written so that nothing is lost on the circle itself.
+    // Written so that nothing is lost on the circle itself.
     const T half = Sine(to * hn::Set(d, Number(0.5)));
     const T gap = one - share;
     const T square = gap * gap + share * half * half * hn::Set(d, Number(4));
     const T inside = Sqrt(above(square)) + (far - to);
-        const T near = Select(hn::Lt(out.v, inner), inside, outside) * hn::Mul(stretch, inner);
+    const T near = Select(hn::Lt(out.v, inner), inside, outside) * hn::Mul(stretch, inner);
     // The ways around end; from far away it is at least as far as its box.
     const auto beyond = [&](const T& place, std::size_t axis) {
       return Abs(place - hn::Set(d, c[7 + axis])) - hn::Set(d, c[10 + axis]);

@@ -81,7 +81,7 @@ class Mover {
   }
 
   /// Goes on by what is around it; true where there is way left.
-    bool go(const Around& around) {
+  bool go(const Around& around) {
     FieldContact contact = around.contact;
     if (body_.level) flatten(contact);
     if (contact.gap < -close && pushes_ < most_pushes) {
@@ -115,7 +115,7 @@ class Mover {
  private:
   static constexpr int most_pushes = 32;
 
-    /// Of what is met only what is beside the body matters.
+  /// Of what is met only what is beside the body matters.
   static void flatten(FieldContact& contact) {
     contact.normal.z() = 0;
     const double beside = contact.normal.norm();
@@ -128,7 +128,8 @@ class Mover {
     contact.gap /= contact.gap < 0 ? beside : 1;
   }
 
-  /// What of the way leads into a surface is lost, and where two meet all but what leads along both.
+  /// What of the way leads into a surface is lost, and where two meet all but what leads along
+  /// both.
   void slide(const Vec3d& normal) {
     const double into = rest_.dot(normal);
     if (into >= 0) return;
@@ -140,7 +141,8 @@ class Mover {
       if (moved_.contacts > 1 && rest_.dot(before) < -1e-9 * rest_.norm()) {
         const Vec3d along = normal.cross(before);
         const double length = along.norm();
-        rest_ = length > 1e-6 ? Vec3d(rest_.dot(along) / (length * length) * along) : Vec3d(0, 0, 0);
+        rest_ =
+            length > 1e-6 ? Vec3d(rest_.dot(along) / (length * length) * along) : Vec3d(0, 0, 0);
       }
       moved_.normal = normal;
     }
@@ -174,8 +176,8 @@ FieldMoved move_body(const CompiledField& field, const FieldBody& body, const Ve
 std::vector<FieldMoved> move_bodies(const CompiledField& field, std::span<const FieldBody> bodies,
                                     std::span<const Vec3d> ways) {
   if (bodies.size() != ways.size()) {
-    throw Error(ErrorKind::input, fmt::format("{} bodies to be moved by {} ways", bodies.size(),
-                                              ways.size()));
+    throw Error(ErrorKind::input,
+                fmt::format("{} bodies to be moved by {} ways", bodies.size(), ways.size()));
   }
   std::vector<Mover> movers;
   std::vector<std::size_t> going;

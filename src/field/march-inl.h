@@ -166,7 +166,7 @@ class March {
     const M starts_inside =
         hn::And(hn::Eq(steps_[j], hn::Zero(d)), hn::Lt(machine_.value(j).v, hn::Zero(d)));
     side_[j] = hn::IfThenElse(hn::And(now_[j], starts_inside), hn::Set(d, Number(-1)), side_[j]);
-        if (lanes_.any_start) leave(j);
+    if (lanes_.any_start) leave(j);
     const V value = hn::Mul(machine_.value(j).v, side_[j]);
     steps_[j] = hn::Add(steps_[j], hn::IfThenElseZero(now_[j], one));
     value_[j] = hn::IfThenElse(now_[j], machine_.value(j).v, value_[j]);
@@ -187,7 +187,7 @@ class March {
                      hn::Lt(hn::Mul(both, hn::Set(d, static_cast<Number>(1 + 1e-4))), stride_[j]));
     }
     const V near = budget_.method == FieldMethod::relaxed ? hn::Abs(value) : value;
-        M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
+    M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
     if (lanes_.any_start) {
       back = hn::AndNot(leaving_[j], back);
       here = hn::AndNot(leaving_[j], here);
@@ -202,7 +202,7 @@ class March {
     const V more = hn::Mul(radius, relaxation_);
     const V rest = hn::Max(hn::Sub(far_end_[j], t_[j]), radius);
     const V stretched = hn::IfThenElse(outside, hn::Min(more, rest), radius);
-        V step = hn::IfThenElse(back, hn::Sub(last_[j], stride_[j]), stretched);
+    V step = hn::IfThenElse(back, hn::Sub(last_[j], stride_[j]), stretched);
     if (lanes_.any_start) step = hn::IfThenElse(leaving_[j], left_[j], step);
     // After a step back the ball is the same, and the step was no longer than it.
     const V stride = hn::IfThenElse(back, hn::Zero(d), stretched);
@@ -211,14 +211,15 @@ class March {
     move(j, here, step);
   }
 
-    /// Lanes that start on a surface get away from it before they meet another, by steps of what is
+  /// Lanes that start on a surface get away from it before they meet another, by steps of what is
   /// taken for being on it. Which side they are on then is that of their start.
   void leave(std::size_t j) {
     const D d;
     const V zero = hn::Zero(d);
     const V value = machine_.value(j).v;
     const M was = hn::And(leaving_[j], now_[j]);
-    const V sign = hn::IfThenElse(hn::Lt(value, zero), hn::Set(d, Number(-1)), hn::Set(d, Number(1)));
+    const V sign =
+        hn::IfThenElse(hn::Lt(value, zero), hn::Set(d, Number(-1)), hn::Set(d, Number(1)));
     side_[j] = hn::IfThenElse(was, sign, side_[j]);
     const M still = hn::And(was, hn::Lt(hn::Abs(value), tolerance_at(j)));
     leaving_[j] = hn::Or(still, hn::AndNot(now_[j], leaving_[j]));
@@ -497,7 +498,7 @@ class March {
   V value_[block_vectors], before_[block_vectors], value_before_[block_vectors];
   V nearest_[block_vectors];
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
-    M over_[block_vectors], leaving_[block_vectors];
+  M over_[block_vectors], leaving_[block_vectors];
   V left_[block_vectors];
   V most_stretch_, most_steps_, tolerance_, growth_, per_stretch_, relaxation_;
 };

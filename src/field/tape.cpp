@@ -227,7 +227,7 @@ class TapeMaker {
         return after(TapeOp::offset, only_part(), {n[0]});
       case FieldKind::shell:
         return after(TapeOp::shell, only_part(), {0.5 * n[0]});
-            case FieldKind::noise:
+      case FieldKind::noise:
         return rough(field, point, material, 1, reach);
       case FieldKind::damp: {
         const Field& part = field.parts().front();
@@ -238,7 +238,7 @@ class TapeMaker {
       }
       case FieldKind::elongate:
         return within(TapeOp::elongate, {0.5 * n[0], 0.5 * n[1], 0.5 * n[2]});
-            case FieldKind::waves:
+      case FieldKind::waves:
         return rough(field, point, material, 1, reach);
       case FieldKind::place: {
         if (n[3] == 0 && n[4] == 0 && n[5] == 0 && n[6] == 1) {
@@ -283,14 +283,14 @@ class TapeMaker {
       }
       case FieldKind::bend: {
         if (n[0] == 0) return only_part();
-                const Bend bent(n[0], field.parts().front().bounds());
+        const Bend bent(n[0], field.parts().front().bounds());
         const Vec3d middle = 0.5 * (field.bounds().low + field.bounds().high);
         const Vec3d half = 0.5 * (field.bounds().high - field.bounds().low);
         const int value =
             within(TapeOp::bend, {bent.radius, bent.side, 1 / bent.radius, bent.innermost},
                    bent.stretch());
         return after(TapeOp::bend_outside, value,
-                                          {bent.radius, bent.side, 1 / bent.radius, bent.innermost, field.stretch(),
+                     {bent.radius, bent.side, 1 / bent.radius, bent.innermost, field.stretch(),
                       field.parts().front().stretch(), bent.reach, middle.x(), middle.y(),
                       middle.z(), half.x(), half.y(), half.z()});
       }
@@ -298,13 +298,14 @@ class TapeMaker {
     return 0;
   }
 
-    /// Waves or noise in a part's surface, times a factor. Farther away than they are high they do not
+  /// Waves or noise in a part's surface, times a factor. Farther away than they are high they do
+  /// not
   /// matter: there the value is what is left of the part's, times as much as makes it as steep.
   int rough(const Field& field, int point, int material, double factor, double reach) {
     const std::vector<double>& n = field.numbers();
     const Field& part = field.parts().front();
     const bool waves = field.kind() == FieldKind::waves;
-        // A little more than all octaves together, so that no rounding gets there.
+    // A little more than all octaves together, so that no rounding gets there.
     const double height = 1.0001 * (waves ? n[0] : n[0] * octaves_height(n[2]));
     const double far = factor * field.stretch() / part.stretch();
     const int value = emit(part, point, material);
@@ -314,8 +315,9 @@ class TapeMaker {
     } else {
       constants.insert(constants.end(), {n[0], 1 / n[1], n[2], n[3]});
     }
-    return add({.op = waves ? TapeOp::waves : TapeOp::noise, .a = value, .b = point, .reach = reach},
-               constants);
+    return add(
+        {.op = waves ? TapeOp::waves : TapeOp::noise, .a = value, .b = point, .reach = reach},
+        constants);
   }
 
   /// Corners counterclockwise, so that what is on the left of a side is inside.

@@ -47,23 +47,23 @@ enum class TapeOp : std::uint8_t {
   offset,    ///< c: distance
   shell,     ///< c: half thickness
   elongate,  ///< point; c: half size
-    waves,     ///< a: value, b: point; c: factor, height in all, factor far away, height, 2 pi / length
-  shift,     ///< point; c: at
-    noise,     ///< a: value, b: point; c: the first three as waves, height, 1 / length, octaves, 1 for
-             ///< gradients
-  fold,      ///< point; c: unit normal
-  place,     ///< point; c: at, the inverse turn row by row, 1 / scale
-  scale,     ///< c: scale
-  mirror,    ///< point; c: axis
-  repeat,    ///< point; c: axis, spacing, 1 / spacing, last copy or -1, their middle, which copy,
-             ///< 1 where there are several that are asked
-  around,    ///< point; c: step, 1 / step, which copy, 1 where several are asked
-  twist,     ///< point; c: rate, radius of what is turned
+  waves,   ///< a: value, b: point; c: factor, height in all, factor far away, height, 2 pi / length
+  shift,   ///< point; c: at
+  noise,   ///< a: value, b: point; c: the first three as waves, height, 1 / length, octaves, 1 for
+           ///< gradients
+  fold,    ///< point; c: unit normal
+  place,   ///< point; c: at, the inverse turn row by row, 1 / scale
+  scale,   ///< c: scale
+  mirror,  ///< point; c: axis
+  repeat,  ///< point; c: axis, spacing, 1 / spacing, last copy or -1, their middle, which copy,
+           ///< 1 where there are several that are asked
+  around,  ///< point; c: step, 1 / step, which copy, 1 where several are asked
+  twist,   ///< point; c: rate, radius of what is turned
   twist_outside,  ///< a: value, b: point; c: rate, radius, stretch at it
   taper,          ///< point; c: foot, 1 / height, width at the foot, how much more at the top, rim
   taper_outside,  ///< a: value, b: point; c: as taper, least width, radius, shear per meter,
                   ///< stretch at the rim, of the whole, per meter beyond the radius
-  bend,          ///< point; c: radius, side, 1 / it, innermost radius
+  bend,           ///< point; c: radius, side, 1 / it, innermost radius
   bend_outside,  ///< a: value, b: point; c: as bend, stretch of the whole, of the part, how far the
                  ///< part reaches, middle and half size of the whole's box
   move,          ///< value a, of tapes that parts were left out of

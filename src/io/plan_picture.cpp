@@ -49,7 +49,7 @@ PlanScale fit(const Vec2d& low, const Vec2d& extent, Size size) {
   const double margin = 0.02 * std::min(size.width, size.height);
   const double scale =
       std::min((size.width - 2 * margin) / wide, (size.height - 2 * margin) / high);
-    return {scale, (size.width - wide * scale) / 2, (size.height - high * scale) / 2, high, low};
+  return {scale, (size.width - wide * scale) / 2, (size.height - high * scale) / 2, high, low};
 }
 
 /// What a plan shows of a room of fields: those that end, the eye, the way.
@@ -165,21 +165,22 @@ Picture paint_fields(const Scene& scene, const World& world, const PlanScale& fr
       const Vec2d place = frame.place(x + 0.5, y + 0.5);
       places[static_cast<std::size_t>(x)] = {place.x(), place.y(), height};
     }
-        const std::vector<FieldSlope> slopes = field.slopes(places);
+    const std::vector<FieldSlope> slopes = field.slopes(places);
     const std::vector<SurfaceMaterial> made = field.materials(places);
     for (int x = 0; x < size.width; ++x) {
-            const auto& [value, gradient] = slopes[static_cast<std::size_t>(x)];
+      const auto& [value, gradient] = slopes[static_cast<std::size_t>(x)];
       const int material = made[static_cast<std::size_t>(x)].material;
       // Shares of a pixel: of what is held, of a line.
       const auto inside = static_cast<float>(std::clamp(0.5 - value * frame.scale, 0.0, 1.0));
       const double from_line = std::abs(value / between - std::round(value / between)) * between;
-            // Where the nearest is the ground there is no line.
+      // Where the nearest is the ground there is no line.
       const double beside = std::hypot(gradient.x(), gradient.y());
-      const auto on_line = static_cast<float>(
-          value > 0.25 * between && beside > 0.3
-              ? std::clamp(1 - from_line * frame.scale / beside, 0.0, 1.0)
-              : 0.0);
-      const Color held = material >= 0 ? colors[static_cast<std::size_t>(material)] : Color(0.6f, 0.6f, 0.6f);
+      const auto on_line =
+          static_cast<float>(value > 0.25 * between && beside > 0.3
+                                 ? std::clamp(1 - from_line * frame.scale / beside, 0.0, 1.0)
+                                 : 0.0);
+      const Color held =
+          material >= 0 ? colors[static_cast<std::size_t>(material)] : Color(0.6f, 0.6f, 0.6f);
       const Color around = empty + (line - empty) * on_line;
       const Color color = around + (held - around) * inside;
       for (int channel = 0; channel < 3; ++channel) {
@@ -226,7 +227,7 @@ void draw_rays(const Canvas& canvas, const PlanScale& frame, const World& world,
   const double half = 0.5 * size.width / whole.focal;
   camera.field_of_view = 2 * (planar ? std::atan(half) : half);
   budget.frame = {rays, 1, 1};
-    budget.rays = world.room().has_fields() ? Rays::pixels : Rays::columns;
+  budget.rays = world.room().has_fields() ? Rays::pixels : Rays::columns;
   RenderOptions options;
   options.layers = {Layer::ray_distance, Layer::ending};
   const Frame met = render(world, camera, budget, std::move(options));
@@ -275,7 +276,7 @@ void draw_path(const Canvas& canvas, const PlanScale& frame, const std::vector<V
 
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
-    const bool cells = !scene.room().solids.empty();
+  const bool cells = !scene.room().solids.empty();
   if (!cells && !world.room().near_field) {
     throw Error(ErrorKind::input, "a plan of a room of nothing but bodies that bend light");
   }
@@ -297,7 +298,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   if (!options.legend) return picture;
   Legend legend;
   legend.has_ramp = false;
-    legend.title = "plan, north on top";
+  legend.title = "plan, north on top";
   if (!cells) legend.title += fmt::format(", cut at {:.2g} m, lines 0.5 m apart", cut);
   if (options.rays > 0) legend.title += "; rays by what they met";
   legend.swatches.push_back({eye_color, "eye"});

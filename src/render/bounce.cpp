@@ -51,7 +51,7 @@ Normal thrown_back(const RenderJob& job, const PixelPlace& place, std::size_t i,
   Normal turned = normal;
   float square = 1;
   if (roughness > 0) {
-        const RandomKey key{.pixel = place.pixel(i), .bounce = static_cast<std::uint32_t>(bounce)};
+    const RandomKey key{.pixel = place.pixel(i), .bounce = static_cast<std::uint32_t>(bounce)};
     const double samples = std::max<double>(1, static_cast<double>(job.offsets.size()));
     const double share = (place.sample + static_cast<double>(random_uniform(key, 0))) / samples;
     const float radius = 0.25f * roughness * static_cast<float>(std::sqrt(share));
@@ -159,7 +159,8 @@ void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen,
     const float thrown = std::max({gloss.red[i], gloss.green[i], gloss.blue[i]});
     const float off = lift(job, surfaces.t[i]);
     if (thrown * weight > least) {
-      const Normal way = thrown_back(job, place, i, leg.bounce + 2, normal, gloss.roughness[i], ray);
+      const Normal way =
+          thrown_back(job, place, i, leg.bounce + 2, normal, gloss.roughness[i], ray);
       if (leg.bounces_left == 0) {
         ++tally.cut_bounces;
         const Color far = far_color(job, way.z);

@@ -11,8 +11,8 @@ struct Light {
   alignas(64) float blue[Surfaces::capacity];
 };
 
-/// Rays start this far off what they leave, in meters: more than rounding and than what is taken for
-/// being on it, less than anybody sees.
+/// Rays start this far off what they leave, in meters: more than rounding and than what is taken
+/// for being on it, less than anybody sees.
 float lift(const RenderJob& job, float coordinate);
 
 /// Two directions across a unit vector (Duff and others, "Building an Orthonormal Basis,

@@ -84,10 +84,8 @@ class AmongFields {
   /// After a move that nothing but cells hindered.
   Moved go(const WalkStep& from, const Moved& wanted, double seconds) const {
     const double foot = start_ + from.level;
-    const FieldBody body{{from.place.x(), from.place.y(), foot + step_ + radius_},
-                         radius_,
-                         height_,
-                         true};
+    const FieldBody body{
+        {from.place.x(), from.place.y(), foot + step_ + radius_}, radius_, height_, true};
     const Vec2d way = wanted.place - from.place;
     const FieldMoved moved = move_body(field_, body, {way.x(), way.y(), 0});
     Moved result = wanted;
@@ -95,8 +93,8 @@ class AmongFields {
     result.contacts += moved.contacts;
     // From as high as it steps down to the ground, or as far as it falls meanwhile.
     const double fall = std::max(fall_speed * seconds, step_);
-    const double ground = ground_below(
-        field_, {result.place.x(), result.place.y(), foot + step_}, step_ + fall);
+    const double ground =
+        ground_below(field_, {result.place.x(), result.place.y(), foot + step_}, step_ + fall);
     result.level = std::max(wanted.level, ground - start_);
     return result;
   }
@@ -149,12 +147,12 @@ std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* 
     throw Error(ErrorKind::input, fmt::format("a walk of {:.0f} frames, expected at most 1000000",
                                               length * script.rate));
   }
-    ChangingMap changing(map);
+  ChangingMap changing(map);
   std::optional<AmongFields> among;
   if (field != nullptr) among.emplace(*field, camera, script);
 
   WalkStep now{0, {camera.eye.x(), camera.eye.y()}, camera.heading, 0, 0, false, {}};
-    now.level = cells ? standing_level(map, now.place) : 0;
+  now.level = cells ? standing_level(map, now.place) : 0;
 
   now.in_goal = in_cell(map, now.place, map.goal);
   std::vector<WalkStep> steps{now};
@@ -172,7 +170,7 @@ std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* 
       const Vec2d way =
           share * (move.forward * Vec2d(cosine, sine) + move.sideways * Vec2d(sine, -cosine));
       changing.advance(std::clamp((next - begin) / move.over, 0.0, 1.0));
-            const double passed = std::max(0.0, next - now.time);
+      const double passed = std::max(0.0, next - now.time);
       Moved moved{.place = now.place + way, .level = 0};
       if (cells) {
         moved = move_body(changing.map(), {now.place, script.radius, script.step}, way);
@@ -211,7 +209,6 @@ std::vector<WalkStep> walk(const World& world, const CellMap& map, const Camera&
   const CompiledRoom& room = world.room();
   return play(map, !room.fields_only, room.near_field.get(), camera, script);
 }
-
 
 Camera camera_at(const Camera& camera, const WalkStep& step) {
   Camera moved = camera;

@@ -49,7 +49,7 @@ bool bends(const Field& field, const std::vector<Material>& materials, const Mat
 Field joined(std::span<const Field> fields, bool damped) {
   std::vector<Field> parts;
   for (const Field& field : fields) {
-        parts.push_back(damped ? field::calm(field) : field);
+    parts.push_back(damped ? field::calm(field) : field);
   }
   return parts.size() == 1 ? parts.front() : field::join(std::move(parts));
 }

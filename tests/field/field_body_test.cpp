@@ -28,8 +28,7 @@ TEST(FieldBodies, TouchWhereGeometrySays) {
   EXPECT_FALSE(above.touching());
   EXPECT_NEAR(contact(ball, {.place = {1.1, 0, 0}, .radius = 0.3}).gap, -0.2, 1e-9);
   // A capsule is nearest by the ball that is.
-  const FieldContact upright =
-      contact(ball, {.place = {1.5, 0, -1}, .radius = 0.25, .height = 2});
+  const FieldContact upright = contact(ball, {.place = {1.5, 0, -1}, .radius = 0.25, .height = 2});
   EXPECT_NEAR(upright.gap, 0.25, 1e-9);
   EXPECT_NEAR(upright.height, 1, 1e-9);
   // Bounds of distances are taken by how fast they grow.
@@ -62,8 +61,7 @@ TEST(FieldBodies, StopAtWallsAndSlideAlongThem) {
 TEST(FieldBodies, NeverTunnelHoweverFastOrThin) {
   // A shell of a millimeter, and bodies inside it that want far out.
   const CompiledField shell_field(shell(0.001, sphere(3)));
-  const CompiledField twisted(join({shell(0.002, box({6, 6, 6})),
-                                    twist(1.5, box({0.8, 0.3, 5})),
+  const CompiledField twisted(join({shell(0.002, box({6, 6, 6})), twist(1.5, box({0.8, 0.3, 5})),
                                     noise(0.1, 0.4, 3, place({1.5, 0, 0}, sphere(0.6)))}));
   std::vector<FieldBody> bodies;
   std::vector<Vec3d> ways;
@@ -103,8 +101,8 @@ TEST(FieldBodies, ArePushedOutOfWhatTheyStartIn) {
 }
 
 TEST(FieldBodies, ManyMoveAsEachAlone) {
-  const CompiledField field(
-      join({plane({0, 0, 1}), repeat({2, 2, 0}, {0, 0, 1}, place({0, 0, 0.5}, box({0.6, 0.6, 1})))}));
+  const CompiledField field(join(
+      {plane({0, 0, 1}), repeat({2, 2, 0}, {0, 0, 1}, place({0, 0, 0.5}, box({0.6, 0.6, 1})))}));
   std::vector<FieldBody> bodies;
   std::vector<Vec3d> ways;
   for (std::uint64_t i = 0; i < 60; ++i) {
@@ -134,9 +132,9 @@ TEST(FieldBodies, WalkOverStepsAroundColumnsAndStopAtWalls) {
   Scene scene;
   Room& room = scene.room();
   room.add(plane({0, 0, 1}));
-  room.add(place({3, 0, 0.1}, box({2, 4, 0.2})));        // a step up and down
-  room.add(place({6, 0.1, 1}, cylinder(0.3, 2)));        // a column in the way
-  room.add(plane({-1, 0, 0}, -10));                      // a wall at x = 10
+  room.add(place({3, 0, 0.1}, box({2, 4, 0.2})));  // a step up and down
+  room.add(place({6, 0.1, 1}, cylinder(0.3, 2)));  // a column in the way
+  room.add(plane({-1, 0, 0}, -10));                // a wall at x = 10
   const World world = compile(scene);
   Camera camera;
   camera.eye = {0, 0, 1.6};

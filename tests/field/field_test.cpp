@@ -467,6 +467,31 @@ TEST(Fields, ClosestPointsAreOnTheSurfaceAndClosest) {
   }
 }
 
+TEST(Fields, CalmOnesHaveTheSameSurfaceAndLongSteps) {
+  std::vector<Field> fields = mixed_fields();
+  for (const Field& one : mixed_fields()) {
+    fields.push_back(join({place({0.2, 0, 0.1}, waves(0.05, 0.3, one), {0, 0.2, 0.4}, 0.8),
+                           place({1, 1, 0}, sphere(0.3))}));
+    fields.push_back(carve({box({1.4, 1.2, 1}), noise(0.03, 0.2, 2, one)}));
+  }
+  for (const Field& one : fields) {
+    const Field calmed = calm(one);
+    EXPECT_LE(calmed.stretch(), 1 + 1e-9) << name_of(one.kind());
+    const CompiledField own(one);
+    const CompiledField quiet(calmed);
+    for (std::uint64_t i = 0; i < 500; ++i) {
+      const Vec3d at = somewhere(i, 1.5);
+      const double value = own.distance(at);
+      if (std::abs(value) < 1e-9) continue;
+      ASSERT_EQ(quiet.distance(at) < 0, value < 0) << name_of(one.kind()) << at.transpose();
+    }
+  }
+  // Far from it roughness costs nothing: all but twice its height of the way is free.
+  const CompiledField far(calm(place({0, 0, 0}, noise(0.1, 0.1, 3, sphere(0.5)), {0, 0, 1})));
+  EXPECT_GT(far.distance({0, 3, 0}), 2.5 - 0.2 - 1e-3);
+  EXPECT_LE(far.distance({0, 3, 0}), 2.5);
+}
+
 TEST(Fields, TellWhatTheirSurfaceIsMadeOf) {
   const Field left = place({-0.5, 0, 0}, sphere(0.6)).made_of(3);
   const Field right = place({0.5, 0, 0}, sphere(0.6)).made_of(5);

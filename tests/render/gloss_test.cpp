@@ -227,6 +227,24 @@ TEST(Bounces, APlateTakesWhatBeerAndFresnelSay) {
   }
 }
 
+TEST(Bounces, LanesThatLookThroughAPlateMeetBothItsSidesOnce) {
+  Stage stage;
+  const int white = stage.material({.base = {1, 1, 1}});
+  const int pane = stage.material({.base = {0, 0, 0}, .opacity = 0.5});
+  stage.scene.room().add(plane({0, -1, 0}, -3).made_of(white));
+  stage.scene.room().add(place({0, -1, 0}, box({20, 0.02, 20})).made_of(pane));
+  stage.camera = Camera::look_at({0, -4, 0}, {2, 0, 1}, degrees(50));
+  for (const FieldMethod method : {FieldMethod::sphere, FieldMethod::relaxed, FieldMethod::fixed}) {
+    stage.budget.field.method = method;
+    stage.budget.field.increment = 0.01;
+    const Frame frame = stage.frame();
+    for (int x = 0; x < 80; x += 7) {
+      EXPECT_NEAR(color_at(frame, x, 30)[1], 0.5 * 0.25, 1e-3) << name_of(method) << " " << x;
+    }
+    EXPECT_EQ(frame.tally.spent, 0u);
+  }
+}
+
 TEST(Bounces, WhatStandsInABodyIsSeenInIt) {
   Stage stage;
   const int red = stage.material({.base = {0.9f, 0.1f, 0.1f}});

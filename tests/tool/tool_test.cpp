@@ -259,6 +259,57 @@ TEST_F(Tool, WalksAScript) {
               StartsWith("none.yaml: cannot be read"));
 }
 
+TEST_F(Tool, WalksAndDrawsPlansAmongFields) {
+  folder.write(
+      "step.yaml",
+      "camera: {eye: [0, 0, 1.6], heading: 0}\nroom:\n  solids:\n    - field: {plane: {}}\n"
+      "    - field: {place: {at: [2, 0, 0.1], of: {box: {size: [1, 3, 0.2]}}}}\n"
+      "    - field: {place: {at: [5, 0, 1], of: {box: {size: [1, 3, 2]}}}}\n"
+      "budget: {frame: {width: 64, height: 40}}\n");
+  folder.write("walk.yaml", "rate: 5\nmoves:\n  - {forward: 9, over: 4}\n");
+  const Outcome outcome = tool("walk step.yaml --script walk.yaml -o shown --json");
+  EXPECT_EQ(outcome.code, 0) << outcome.errors;
+  const auto json = nlohmann::json::parse(outcome.output);
+  EXPECT_NEAR(json["end"]["x"].get<double>(), 4.25, 0.01);
+  EXPECT_GT(json["contacts"], 0);
+  EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/plan.png"));
+  EXPECT_EQ(tool("render step.yaml --view plan -o plan.png").code, 0);
+  EXPECT_EQ(tool("render step.yaml --layer overstretched -o over.png").code, 0);
+}
+
+TEST_F(Tool, SamplesFieldsToVolumesThatScenesShow) {
+  folder.write("urn.yaml",
+               "camera: {eye: [0, -3, 0], look_at: [0, 0, 0]}\nroom:\n  solids:\n"
+               "    - field: {plane: {height: -2}}\n    - field: {sphere: {radius: 0.6}}\n"
+               "budget: {frame: {width: 48, height: 32}}\n");
+  const Outcome made =
+      tool("make volume urn.yaml --field 2 -o ball.volume --set points=32 --set storage=words");
+  EXPECT_EQ(made.code, 0) << made.errors;
+  EXPECT_THAT(made.output,
+              ContainsRegex("^32x32x32 points, 0.0451[0-9]* m apart, as words: 0.07 MB\n"
+                            "error within two cells of the surface: .* m rms"));
+  EXPECT_TRUE(made.output.ends_with("\nball.volume\n"));
+  const auto json = nlohmann::json::parse(
+      tool("make volume urn.yaml --field 2 -o ball.volume --set points=48 --json").output);
+  EXPECT_LT(json["largest"], 0.001);
+  folder.write(
+      "shown.yaml",
+      "camera: {eye: [0, -3, 0], look_at: [0, 0, 0]}\nroom:\n  solids:\n"
+      "    - field: {volume: {file: ball.volume}}\nbudget: {frame: {width: 48, height: 32}}\n");
+  EXPECT_EQ(tool("render shown.yaml -o a.exr").code, 0);
+  folder.write("exact.yaml",
+               "camera: {eye: [0, -3, 0], look_at: [0, 0, 0]}\nroom:\n  solids:\n"
+               "    - field: {sphere: {radius: 0.6}}\nbudget: {frame: {width: 48, height: 32}}\n");
+  EXPECT_EQ(tool("render exact.yaml -o b.exr").code, 0);
+  EXPECT_EQ(tool("compare a.exr b.exr --limit rmse=0.005 --limit share_other=0.01").code, 0);
+  EXPECT_EQ(refused("make volume urn.yaml -o x.volume"),
+            "urn.yaml: a field without end, expected one that a box can hold");
+  EXPECT_EQ(refused("make volume urn.yaml --field 3 -o x.volume"),
+            "urn.yaml: --field 3: the scene has 2 fields");
+  EXPECT_THAT(refused("make volume urn.yaml --field 2 -o x.volume --set points=1"),
+              HasSubstr("--set points: found '1', expected integer, 2 to 4096"));
+}
+
 TEST_F(Tool, OpensDoorsAndShowsSeveralEyes) {
   folder.write("doors.yaml", R"(camera: {eye: [1.5, 1.5, 1.6], heading: 0}
 materials:
@@ -401,13 +452,29 @@ TEST_F(Tool, RefusesBadFilesInOneLine) {
 }
 
 TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
-  const Outcome outcome = tool("demo -o shown --size 320x200");
+  const Outcome outcome = tool("demo -o shown --size 200x125");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_TRUE(outcome.output.ends_with("\nshown\n")) << "the last line names the folder";
-  for (const char* name :
-       {"view.png", "view-careless.png", "difference.png", "layer-depth.png", "layer-steps.png",
-        "view.exr", "sweep.csv", "sweep.json", "cost-error.png", "cost-error.svg",
-        "evening/view.png", "evening/plan.png", "evening/sweep.csv", "evening/cost-error.png"}) {
+  for (const char* name : {"view.png",
+                           "view-careless.png",
+                           "difference.png",
+                           "layer-depth.png",
+                           "layer-steps.png",
+                           "view.exr",
+                           "sweep.csv",
+                           "sweep.json",
+                           "cost-error.png",
+                           "cost-error.svg",
+                           "evening/view.png",
+                           "evening/plan.png",
+                           "evening/sweep.csv",
+                           "evening/cost-error.png",
+                           "court/view.png",
+                           "court/shapes.png",
+                           "court/steps.png",
+                           "court/plan.png",
+                           "court/layer-normal.png",
+                           "court/sweep.csv"}) {
     EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/" + name)) << name;
   }
   const auto json = nlohmann::json::parse(folder.read("shown/sweep.json"));
@@ -423,6 +490,12 @@ TEST(Examples, Run) {
   EXPECT_THAT(outcome.output,
               ContainsRegex("careless: +[0-9.]+ steps a lane, [0-9.]+ ms, RMSE 0[.]0"));
   EXPECT_EQ(io::read_png(folder.path() + "/picture.png").size, (Size{640, 400}));
+  const Outcome own = run(fmt::format("'{}/own_field' own.png", PHOTONLANE_EXAMPLES), folder);
+  EXPECT_EQ(own.code, 0);
+  EXPECT_THAT(own.output, HasSubstr("stretch 1: function gourd grows by 1."));
+  EXPECT_THAT(own.output, HasSubstr("stretch 1.75: nothing grows faster"));
+  EXPECT_THAT(own.output, HasSubstr(" 0 spent"));
+  EXPECT_EQ(io::read_png(folder.path() + "/own.png").size, (Size{640, 400}));
 }
 
 TEST(Demo, ScenesAreSound) {

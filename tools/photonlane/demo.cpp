@@ -46,13 +46,11 @@ class Show {
                    .recycle = {}});
   }
 
-    /// Steps alone.
+  /// Steps alone.
   Frame steps(const Budget& budget) const {
-    return render(world_, file_.camera, budget,
-                  {.layers = {Layer::steps},
-                   .threads = command_.threads,
-                   .progress = {},
-                   .recycle = {}});
+    return render(
+        world_, file_.camera, budget,
+        {.layers = {Layer::steps}, .threads = command_.threads, .progress = {}, .recycle = {}});
   }
 
   /// Sweeps and leaves the table and the plot.
@@ -159,27 +157,25 @@ void show_fields(const DemoCommand& command) {
     budget.frame.width = budget.frame.width / 2 + 1;
     budget.frame.height = budget.frame.height / 2 + 1;
     budget.field.method = method;
-        // Neither alone nor together too many for one scale.
+    // Neither alone nor together too many for one scale.
     budget.field.increment = 0.15;
     budget.far_limit = 25;
     budget.field.cones = false;
     by_method.push_back(show.steps(budget));
   }
-  io::write_png(show.path("steps.png"),
-                io::layer_picture(beside(by_method), Layer::steps));
+  io::write_png(show.path("steps.png"), io::layer_picture(beside(by_method), Layer::steps));
   show.say("court/steps.png: steps of every lane by equal steps, by spheres, and relaxed");
   Budget small = show.file().budget;
   small.frame = {small.frame.width / 12 + 1, small.frame.height / 12 + 1, 1};
-  show.measure(small,
-               {parse_vary("field.method=fixed,sphere,relaxed"),
-                parse_vary("field.tolerance=2e-5..2e-2//4"),
-                parse_vary("field.relaxation=1.1,1.5,1.9"),
-                parse_vary("field.steps=12..96//4"),
-                parse_vary("bounces.limit=0,1,2,4")},
-               {.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}},
-               fmt::format("court/sweep.csv, court/cost-error.*: what each way of marching costs "
-                           "at {}x{}, and how wrong it is",
-                           small.frame.width, small.frame.height));
+  show.measure(
+      small,
+      {parse_vary("field.method=fixed,sphere,relaxed"), parse_vary("field.tolerance=2e-5..2e-2//4"),
+       parse_vary("field.relaxation=1.1,1.5,1.9"), parse_vary("field.steps=12..96//4"),
+       parse_vary("bounces.limit=0,1,2,4")},
+      {.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}},
+      fmt::format("court/sweep.csv, court/cost-error.*: what each way of marching costs "
+                  "at {}x{}, and how wrong it is",
+                  small.frame.width, small.frame.height));
 }
 
 }  // namespace
@@ -187,7 +183,7 @@ void show_fields(const DemoCommand& command) {
 int run(const DemoCommand& command) {
   const io::OutputFolder made(command.output);
   show_stepping(command);
-    show_light(command);
+  show_light(command);
   show_fields(command);
 
   fmt::print("{}\n", command.output);

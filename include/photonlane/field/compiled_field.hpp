@@ -44,7 +44,7 @@ class CompiledField final : public Solid {
 
   /// The same for many places, in their order.
   std::vector<double> distances(std::span<const Vec3d> places) const;
-    std::vector<Vec3d> gradients(std::span<const Vec3d> places) const;
+  std::vector<Vec3d> gradients(std::span<const Vec3d> places) const;
   std::vector<FieldSlope> slopes(std::span<const Vec3d> places) const;
   std::vector<Vec3d> closest_points(std::span<const Vec3d> places) const;
   std::vector<SurfaceMaterial> materials(std::span<const Vec3d> places) const;

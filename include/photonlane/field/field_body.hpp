@@ -11,25 +11,24 @@ namespace photonlane {
 struct FieldBody {
   Vec3d place{0, 0, 0};  ///< the middle of its lowest ball
   double radius = 0.25;
-    double height = 0;  ///< from there up to the middle of its highest; 0: a ball
+  double height = 0;   ///< from there up to the middle of its highest; 0: a ball
   bool level = false;  ///< it keeps its height: surfaces hold it up sideways alone
-
 };
 
 /// Where a body and a surface are nearest.
 struct FieldContact {
-  double gap = 0;           ///< meters between them; below 0 the body reaches in by so much
-  Vec3d normal{0, 0, 0};    ///< away from the surface, unit length
-  double height = 0;        ///< of the ball of the body that is nearest, above its lowest
+  double gap = 0;         ///< meters between them; below 0 the body reaches in by so much
+  Vec3d normal{0, 0, 0};  ///< away from the surface, unit length
+  double height = 0;      ///< of the ball of the body that is nearest, above its lowest
   bool touching() const { return gap < 1e-4; }
 };
 
 /// What a move came to.
 struct FieldMoved {
   Vec3d place{0, 0, 0};
-  int contacts = 0;            ///< surfaces it slid along or stopped at
-  Vec3d normal{0, 0, 0};       ///< of the last of them
-  bool stuck = false;          ///< it started in something it could not be pushed out of
+  int contacts = 0;       ///< surfaces it slid along or stopped at
+  Vec3d normal{0, 0, 0};  ///< of the last of them
+  bool stuck = false;     ///< it started in something it could not be pushed out of
 };
 
 // Distances are those the field tells by its value and its gradient: exact where the field is a

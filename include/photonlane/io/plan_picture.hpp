@@ -16,9 +16,10 @@ struct PlanOptions {
   bool legend = true;
 };
 
-/// A scene's map, or a level cut through its fields, seen from above, north on top, with the eye, its field of view and the rays of a
-/// frame: what each met, by its color. Start and goal are marked. `size` is that of the plan
-/// without its legend. Throws what render() throws for the camera.
+/// A scene's map, or a level cut through its fields, seen from above, north on top, with the eye,
+/// its field of view and the rays of a frame: what each met, by its color. Start and goal are
+/// marked. `size` is that of the plan without its legend. Throws what render() throws for the
+/// camera.
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options = {});
 

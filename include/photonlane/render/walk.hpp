@@ -56,9 +56,9 @@ struct WalkStep {
 std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script);
 
 /// The same through all that a world's room holds. Between fields the body is an upright capsule
-/// from as high as it steps up to its eye; it slides along them, steps up and down what is no higher
-/// than a step, and falls where there is more below it. `level` is counted from the ground at the
-/// start, where the camera's eye is.
+/// from as high as it steps up to its eye; it slides along them, steps up and down what is no
+/// higher than a step, and falls where there is more below it. `level` is counted from the ground
+/// at the start, where the camera's eye is.
 std::vector<WalkStep> walk(const World& world, const CellMap& map, const Camera& camera,
                            const WalkScript& script);
 
