@@ -19,6 +19,7 @@ Budget Budget::reference() const {
   best.light.corners = Corners::sampled;
   best.light.corner_samples = 256;
   best.light.wet_floor = WetFloor::traced;
+  best.light.fog_samples = std::max(light.fog_samples, 64);
   best.passes.limit = 1000;
   best.bounces.limit = std::max(bounces.limit, 24);
   if (light.softness != Softness::hard) {
@@ -110,6 +111,11 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::light, &LightBudget::soft_samples>("light.soft_samples", "rays", {1, 4096},
                                                        "rays toward each light", 1,
                                                        "light.softness=sampled"),
+      knob<&Budget::light, &LightBudget::fog>(
+          "light.fog", "", {},
+          "fog: quick in one color, or sampled, darker where the sun does not reach it"),
+      knob<&Budget::light, &LightBudget::fog_samples>(
+          "light.fog_samples", "rays", {1, 4096}, "places along a lane", 1, "light.fog=sampled"),
       knob<&Budget::bounces, &BounceBudget::limit>(
           "bounces.limit", "", {0, 64},
           "mirrors and bodies that bend light a lane may go on from; past it mirrors show the sky "

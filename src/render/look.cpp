@@ -6,6 +6,7 @@
 
 #include "light/surface_pattern.hpp"
 #include "render/bounce.hpp"
+#include "render/fog_light.hpp"
 
 namespace photonlane {
 namespace {
@@ -289,6 +290,10 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
   alignas(64) float distance[Surfaces::capacity];
   bool wanted[Surfaces::capacity];
   SolidKeeper keeper(solid);
+  // Of what is seen in mirrors fog is of one color.
+  const bool shafts = image == nullptr && share > 0 && light.fog == FogLight::sampled &&
+                      job.world.room().light.sun.has_value();
+  float lit[Surfaces::capacity];
   for (int pass = 0;; ++pass) {
     Surfaces& surfaces = path.seen();
     surfaces.pad();
@@ -327,6 +332,11 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
     }
     add_faded(colors, fogged, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
               first && pass == 0, sums);
+    if (shafts) {
+      if (looked.gloss == nullptr) sight.rays(surfaces, rays);
+      light_fog(job, place, rays, fogged, lit, tally);
+      shade_fog(job, fogged, lit, share, pass == 0 ? nullptr : &through, surfaces.size, sums);
+    }
     if (may_end) return;
     keeper.keep(surfaces, clear ? &colors : nullptr);
     if (!clear) return;

@@ -62,7 +62,8 @@ struct Leg {
 
 /// Light by no rays at all.
 inline constexpr LightBudget rayless{
-    SunShadows::none, 1, LampShadows::none, Corners::none, 1, WetFloor::none, Softness::hard, 1};
+    SunShadows::none, 1, LampShadows::none, Corners::none, 1, WetFloor::none, Softness::hard, 1,
+    FogLight::quick,  1};
 
 /// Soft bodies hide as much as a lane runs inside them. True where there are any.
 bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors);

@@ -343,6 +343,39 @@ TEST(Lights, SpotsShineWhereTheyAim) {
   EXPECT_THROW(stage.frame(), Error);
 }
 
+TEST(Lights, SampledFogIsDarkWhereTheSunDoesNotReach) {
+  Stage stage;
+  Room& room = stage.scene.room();
+  room.fog = Fog{.color = {0.8f, 0.6f, 0.4f}, .start = 0, .end = 20, .sunlit = 0.7};
+  room.light.sun = Sun{.heading = 0, .elevation = degrees(90), .color = {0, 0, 0}};
+  const int black = stage.material({.base = {0, 0, 0}});
+  room.add(plane({0, -1, 0}, -12).made_of(black));  // a wall at y = 12
+  // A roof over all that is north of y = 4.
+  room.add(place({0, 54, 6}, box({200, 100, 0.2})).made_of(black));
+  stage.camera = Camera::look_at({0, 0, 1}, {0, 5, 1}, degrees(40));
+  const Frame quick = stage.frame();
+  stage.budget.light.fog = FogLight::sampled;
+  stage.budget.light.fog_samples = 64;
+  const Frame sampled = stage.frame();
+  EXPECT_GT(sampled.tally.shadow_lanes, quick.tally.shadow_lanes + 80u * 60u * 60u);
+  const Viewing view = viewing(stage.camera, {80, 60});
+  int looked_at = 0;
+  for (int y = 10; y < 50; ++y) {
+    for (int x = 0; x < 80; ++x) {
+      const float distance = sampled.values(Layer::ray_distance)(x, y);
+      const Vec3d way = view.ray(view.u(x + 0.5), view.v(y + 0.5)).normalized();
+      const double fogged = fog_share(room.fog, distance);
+      EXPECT_NEAR(color_at(quick, x, y)[0], 0.8 * fogged, 2e-3);
+      const double lit = fog_share(room.fog, 4 / way.y());
+      if (std::abs(distance * way.y() - 12) > 0.01) continue;
+      ++looked_at;
+      EXPECT_NEAR(color_at(sampled, x, y)[0], 0.8 * (lit + 0.3 * (fogged - lit)), 0.02)
+          << x << " " << y;
+    }
+  }
+  EXPECT_GT(looked_at, 1000);
+}
+
 TEST(Patterns, LieWhereTheirPlaceIsAndEvenOutFarAway) {
   Stage stage;
   const Color first(0.8f, 0.4f, 0.2f);

@@ -136,6 +136,14 @@ enum class Softness {
 template <>
 inline constexpr std::array<std::string_view, 3> choice_names<Softness>{"hard", "quick", "sampled"};
 
+/// Whether shadows lie in fog.
+enum class FogLight {
+  quick,   ///< no: fog is one color
+  sampled  ///< rays toward the sun from places along the lanes
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<FogLight>{"quick", "sampled"};
+
 struct LightBudget {
   SunShadows sun_shadows = SunShadows::traced;
   double probe = 0.7;  ///< meters toward the sun, in the plan
@@ -145,6 +153,8 @@ struct LightBudget {
   WetFloor wet_floor = WetFloor::traced;
   Softness softness = Softness::hard;
   int soft_samples = 8;
+  FogLight fog = FogLight::quick;
+  int fog_samples = 8;
 };
 
 struct BounceBudget {

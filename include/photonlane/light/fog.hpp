@@ -14,6 +14,8 @@ struct Fog {
   Color color{0.20f, 0.17f, 0.26f};
   double start = 4;  ///< meters
   double end = 60;   ///< meters
+  /// How much of its color is the sun's light, which shadows take where fog is sampled.
+  double sunlit = 0.6;
 };
 std::span<const Knob<Fog>> fog_knobs();
 
