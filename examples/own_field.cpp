@@ -73,7 +73,7 @@ int main(int argc, char** argv) {
 
   const World world = compile(scene);
   Frame frame = render(world, Camera::look_at({1.6, -2.6, 1.2}, {0, 0, 0.05}, degrees(42)),
-                       Budget{.frame = {640, 400, 4}, .light = {.softness = Softness::quick}});
+                       Budget{.frame = {320, 200, 4}, .light = {.softness = Softness::quick}});
   fmt::print("{:.1f} steps a lane, {} spent\n", frame.tally.steps_per_lane(), frame.tally.spent);
   io::write_frame(argc > 1 ? argv[1] : "own_field.png", frame);
 }

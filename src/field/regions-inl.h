@@ -359,8 +359,12 @@ class Regions {
     for (V& v : any) v = hn::Inf(d);
     std::size_t passed = store.passed.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      if (passed_over(i, passed, passed_before_, 1)) continue;
-
+      const std::size_t last = i;
+      if (passed_over(i, passed, passed_before_, 1)) {
+        // What its value was allowed is not for what used the register before.
+        known[source_[last].out] = 0;
+        continue;
+      }
       const Tape::Instruction& one = source_[i];
       if (!reads_value(one.op)) {
         if (!writes_point(one.op)) known[one.out] = 0;
@@ -465,8 +469,17 @@ class Regions {
     std::uint64_t changes = 0;
     store.sort_passed(0);
     std::size_t passed = store.passed.size();
+    std::size_t whole_from = source_.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      if (passed_over(i, passed, 0, blocks_)) continue;
+      if (i < whole_from) {
+        const std::size_t last = i;
+        if (passed_over(i, passed, 0, blocks_)) {
+          if (values[source_[last].out] == 0) continue;
+          // It loses, but where the join it is in does so too, nobody left it out there.
+          whole_from = i;
+          i = last;
+        }
+      }
       const Tape::Instruction& one = source_[i];
       const bool point = writes_point(one.op);
       std::uint64_t& out = point ? points[one.out] : values[one.out];
@@ -505,8 +518,16 @@ class Regions {
     values[tape_.result] = true;
     const std::size_t begin = store.instructions.size();
     std::size_t passed = store.passed.size();
+    std::size_t whole_from = source_.size();
     for (std::size_t i = source_.size(); i-- > 0;) {
-      if (passed_over(i, passed, 0, blocks_)) continue;
+      if (i < whole_from) {
+        const std::size_t last = i;
+        if (passed_over(i, passed, 0, blocks_)) {
+          if (!values[source_[last].out]) continue;
+          whole_from = i;
+          i = last;
+        }
+      }
       Tape::Instruction one = source_[i];
       bool& needed = writes_point(one.op) ? points[one.out] : values[one.out];
       if (!needed) continue;

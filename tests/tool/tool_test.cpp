@@ -452,7 +452,7 @@ TEST_F(Tool, RefusesBadFilesInOneLine) {
 }
 
 TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
-  const Outcome outcome = tool("demo -o shown --size 200x125");
+  const Outcome outcome = tool("demo -o shown --size 100x60");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_TRUE(outcome.output.ends_with("\nshown\n")) << "the last line names the folder";
   for (const char* name : {"view.png",
@@ -495,7 +495,7 @@ TEST(Examples, Run) {
   EXPECT_THAT(own.output, HasSubstr("stretch 1: function gourd grows by 1."));
   EXPECT_THAT(own.output, HasSubstr("stretch 1.75: nothing grows faster"));
   EXPECT_THAT(own.output, HasSubstr(" 0 spent"));
-  EXPECT_EQ(io::read_png(folder.path() + "/own.png").size, (Size{640, 400}));
+  EXPECT_EQ(io::read_png(folder.path() + "/own.png").size, (Size{320, 200}));
 }
 
 TEST(Demo, ScenesAreSound) {
