@@ -347,7 +347,7 @@ TEST(FieldsInRooms, WhatIsLeftOutOfTapesIsNotMissed) {
   const World world = compile(crowded());
   const Camera camera = Camera::look_at({5, -4, 3}, {0, 0, 0.6}, degrees(50));
   const auto try_number = [&](const char* target, NumberType number) {
-    Budget budget{.frame = {96, 70, 1}, .number = number};
+    Budget budget{.frame = {40, 30, 1}, .number = number};
     budget.far_limit = 60;
     // Equal steps are the same ones whatever is left out: so is every byte.
     budget.field.method = FieldMethod::fixed;
