@@ -18,6 +18,7 @@
 #include "photonlane/field/field.hpp"
 #include "photonlane/field/field_body.hpp"
 #include "photonlane/field/sample.hpp"
+#include "photonlane/field/stretch.hpp"
 #include "photonlane/grid/body.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/grid/cell_solid.hpp"

@@ -1,8 +1,8 @@
 #include "photonlane/field/field_body.hpp"
 
-#include <Eigen/Geometry>
-
 #include <fmt/format.h>
+
+#include <Eigen/Geometry>
 
 #include <algorithm>
 #include <cmath>
@@ -83,7 +83,7 @@ class Mover {
   /// Goes on by what is around it; true where there is way left.
   bool go(const Around& around) {
     FieldContact contact = around.contact;
-    if (body_.level) flatten(contact);
+    if (body_.keeps_height) flatten(contact);
     if (contact.gap < -close && pushes_ < most_pushes) {
       // Out along the gradient, at most by its own size at once.
       ++pushes_;

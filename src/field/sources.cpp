@@ -143,7 +143,7 @@ class HeightSource final : public FieldSource {
     for (std::size_t x = 0; x < across; ++x) make_spline(values.data() + x, rows(), across);
     factors_.assign(values.begin(), values.end());
     per_meter_ = {(map.columns - 1) / size.x(), (map.rows - 1) / size.y()};
-    lowest_ = *std::min_element(factors_.begin(), factors_.end());
+
     highest_ = *std::max_element(factors_.begin(), factors_.end());
     steepness_ = std::hypot(1.0, steepest());
   }
@@ -233,7 +233,7 @@ class HeightSource final : public FieldSource {
   Vec3d size_;
   Vec2d per_meter_;
   std::vector<float> factors_;
-  double lowest_ = 0;
+
   double highest_ = 0;
   double steepness_ = 1;
 };

@@ -1,9 +1,9 @@
 #include "photonlane/io/plan_picture.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
-
-#include <fmt/format.h>
 
 #include "io/cairo_canvas.hpp"
 #include "io/files.hpp"
@@ -96,15 +96,16 @@ std::vector<Color> mean_colors(const Scene& scene) {
   return colors;
 }
 
+Color linear(const Rgb& bytes) {
+  return {from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
+          from_display(bytes[2] / 255.0f)};
+}
+
 /// The cells, each pixel the mean of up to 4x4 places in it, so that maps with more cells than
 /// pixels do not shimmer. Low blocks and floors of their own are darker than walls.
 Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
   const CellMap& map = scene.room().cell_map();
   const std::vector<Color> colors = mean_colors(scene);
-  const auto linear = [](const Rgb& bytes) {
-    return Color(from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
-                 from_display(bytes[2] / 255.0f));
-  };
   const Color outside = linear(ground);
   const Color empty = linear(floor_color);
   const auto mixed = [](const Color& a, const Color& b, float share) -> Color {
@@ -153,10 +154,6 @@ Picture paint_fields(const Scene& scene, const World& world, const PlanScale& fr
   const std::vector<Color> colors = mean_colors(scene);
   constexpr double between = 0.5;
   Picture picture(size);
-  const auto linear = [](const Rgb& bytes) {
-    return Color(from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
-                 from_display(bytes[2] / 255.0f));
-  };
   const Color empty = linear(floor_color);
   const Color line = linear({64, 74, 78});
   std::vector<Vec3d> places(static_cast<std::size_t>(size.width));

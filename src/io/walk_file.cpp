@@ -141,9 +141,8 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
                      RenderOptions options) {
   WalkRecord record;
   World world = compile(file.scene);
-  static const CellMap nothing{.width = 1, .height = 1, .cells = {empty_cell}};
-  const Room& room = file.scene.room();
-  record.steps = walk(world, room.solids.empty() ? nothing : room.cell_map(), file.camera, script);
+  record.steps = walk(world, file.camera, script);
+
   const auto progress = std::move(options.progress);
   options.progress = {};
   options.layers = {Layer::display};

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "photonlane/field/sample.hpp"
+#include "photonlane/field/stretch.hpp"
 #include "photonlane/grid/reach.hpp"
 #include "photonlane/render/render.hpp"
 

@@ -16,7 +16,8 @@ namespace {
 struct GoingOn {
   LaneBatch<float> lanes;
   LaneMedium medium;
-  float weight[Surfaces::capacity];
+  float weight[Surfaces::capacity];  ///< in the pixel
+  float share[Surfaces::capacity];   ///< of what they see in what is seen of their surface
   std::size_t of[Surfaces::capacity];
 
   explicit GoingOn(const RenderJob& job) {
@@ -192,6 +193,7 @@ void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen,
       continue;
     }
     const std::size_t k = through.add(job, surfaces, i, normal, -off, {bent.x, bent.y, bent.z});
+    through.share[k] = left;
     through.weight[k] = left * weight;
     if (!inside) through.medium.enter(material, k);
   }
@@ -212,12 +214,10 @@ void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen,
       const std::size_t i = through.of[k];
       const Material& material = job.world.materials()[surfaces.material[i]];
       // Colored where it is gone into, not once more where it is left.
-      const bool inside = leg.medium != nullptr && leg.medium->inside[i];
-      const Color tint = inside ? Color(1, 1, 1) : material.tint;
-      const float left = static_cast<float>(1 - material.opacity) * (1 - gloss.red[i]);
-      colors.red[i] += left * tint[0] * image.red[k];
-      colors.green[i] += left * tint[1] * image.green[k];
-      colors.blue[i] += left * tint[2] * image.blue[k];
+      const Color tint = through.medium.inside[k] ? material.tint : Color(1, 1, 1);
+      colors.red[i] += through.share[k] * tint[0] * image.red[k];
+      colors.green[i] += through.share[k] * tint[1] * image.green[k];
+      colors.blue[i] += through.share[k] * tint[2] * image.blue[k];
     }
   }
 }

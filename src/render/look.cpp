@@ -333,7 +333,7 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
     add_faded(colors, fogged, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
               first && pass == 0, sums);
     if (shafts) {
-      if (looked.gloss == nullptr) sight.rays(surfaces, rays);
+      if (!job.glossy) sight.rays(surfaces, rays);
       light_fog(job, place, rays, fogged, lit, tally);
       shade_fog(job, fogged, lit, share, pass == 0 ? nullptr : &through, surfaces.size, sums);
     }

@@ -73,10 +73,14 @@ class ChangingMap {
 /// A body's moves between fields.
 class AmongFields {
  public:
-  AmongFields(const CompiledField& field, const Camera& camera, const WalkScript& script)
-      : field_(field), radius_(script.radius), step_(script.step) {
+  /// `cells`: there is a floor at height 0 too.
+  AmongFields(const CompiledField& field, bool cells, const Camera& camera,
+              const WalkScript& script)
+      : field_(field), cells_(cells), radius_(script.radius), step_(script.step) {
     const double eye = camera.eye.z();
-    start_ = ground_below(field, camera.eye, most_drop);
+    const double below = ground_below(field, camera.eye, most_drop);
+    floats_ = !cells && below <= eye - most_drop;
+    start_ = cells ? 0 : floats_ ? eye - 2 * radius_ - step_ : below;
     // Up to the eye, but for its own radius; at least a ball.
     height_ = std::max(0.0, eye - start_ - step_ - 2 * radius_);
   }
@@ -91,11 +95,15 @@ class AmongFields {
     Moved result = wanted;
     result.place = {moved.place.x(), moved.place.y()};
     result.contacts += moved.contacts;
+    if (floats_) {
+      result.level = from.level;
+      return result;
+    }
     // From as high as it steps down to the ground, or as far as it falls meanwhile.
     const double fall = std::max(fall_speed * seconds, step_);
     const double ground =
         ground_below(field_, {result.place.x(), result.place.y(), foot + step_}, step_ + fall);
-    result.level = std::max(wanted.level, ground - start_);
+    result.level = cells_ ? std::max(wanted.level, ground) : ground - start_;
     return result;
   }
 
@@ -104,6 +112,8 @@ class AmongFields {
   static constexpr double fall_speed = 4;    // meters a second
 
   const CompiledField& field_;
+  bool cells_;
+  bool floats_ = false;
   double radius_, step_;
   double start_ = 0;
   double height_ = 0;
@@ -149,7 +159,7 @@ std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* 
   }
   ChangingMap changing(map);
   std::optional<AmongFields> among;
-  if (field != nullptr) among.emplace(*field, camera, script);
+  if (field != nullptr) among.emplace(*field, cells, camera, script);
 
   WalkStep now{0, {camera.eye.x(), camera.eye.y()}, camera.heading, 0, 0, false, {}};
   now.level = cells ? standing_level(map, now.place) : 0;
@@ -204,10 +214,9 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
   return play(map, true, nullptr, camera, script);
 }
 
-std::vector<WalkStep> walk(const World& world, const CellMap& map, const Camera& camera,
-                           const WalkScript& script) {
+std::vector<WalkStep> walk(const World& world, const Camera& camera, const WalkScript& script) {
   const CompiledRoom& room = world.room();
-  return play(map, !room.fields_only, room.near_field.get(), camera, script);
+  return play(room.cells->map(), !room.fields_only, room.near_field.get(), camera, script);
 }
 
 Camera camera_at(const Camera& camera, const WalkStep& step) {

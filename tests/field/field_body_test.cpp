@@ -2,6 +2,7 @@
 
 #include <gmock/gmock.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "photonlane/base/random.hpp"
@@ -141,8 +142,7 @@ TEST(FieldBodies, WalkOverStepsAroundColumnsAndStopAtWalls) {
   camera.heading = 0;
   WalkScript script;
   script.moves = {{.forward = 20, .over = 10}};
-  CellMap nothing{.width = 1, .height = 1, .cells = {empty_cell}};
-  const std::vector<WalkStep> steps = walk(world, nothing, camera, script);
+  const std::vector<WalkStep> steps = walk(world, camera, script);
   double highest = 0;
   for (const WalkStep& step : steps) {
     highest = std::max(highest, step.level);
@@ -159,7 +159,57 @@ TEST(FieldBodies, WalkOverStepsAroundColumnsAndStopAtWalls) {
   // A step that is too high is a wall.
   script.step = 0.1;
   const double beside = std::sqrt(0.25 * 0.25 - 0.15 * 0.15);  // of its ball, where the edge is
-  EXPECT_NEAR(walk(world, nothing, camera, script).back().place.x(), 2 - beside, 5e-3);
+  EXPECT_NEAR(walk(world, camera, script).back().place.x(), 2 - beside, 5e-3);
+}
+
+TEST(FieldBodies, FallWhereTheGroundDoesAndFloatWhereThereIsNone) {
+  Scene scene;
+  scene.room().add(place({0, 0, -0.5}, box({4, 40, 1})));  // a terrace up to x = 2
+  scene.room().add(plane({0, 0, 1}, -3));
+  Camera camera;
+  camera.eye = {0, 0, 1.6};
+  camera.heading = 0;
+  WalkScript script;
+  script.moves = {{.forward = 6, .over = 6}};
+  const std::vector<WalkStep> steps = walk(compile(scene), camera, script);
+  for (const WalkStep& step : steps) {
+    if (step.place.x() < 1.9) {
+      EXPECT_NEAR(step.level, 0, 1e-3);
+    }
+  }
+  // Down beside the terrace's edge it is pushed off it by at most its radius.
+  EXPECT_GE(steps.back().place.x(), 6);
+  EXPECT_LT(steps.back().place.x(), 6 + script.radius);
+  EXPECT_NEAR(steps.back().level, -3, 1e-3);
+  // Not at once: it takes its time to fall.
+  EXPECT_TRUE(std::any_of(steps.begin(), steps.end(), [](const WalkStep& step) {
+    return step.level < -0.5 && step.level > -2.5;
+  }));
+
+  Scene adrift;
+  adrift.room().add(place({4, 0, 1.6}, sphere(0.5)));
+  const std::vector<WalkStep> floating = walk(compile(adrift), camera, script);
+  EXPECT_EQ(floating.back().level, 0);
+  EXPECT_GT(floating.back().contacts + floating[floating.size() / 2].contacts, 0);
+}
+
+TEST(FieldBodies, WalkAmongCellsAndFieldsTogether) {
+  Scene scene;
+  const Cell wall = scene.wall({});
+  const LegendLetter legend[] = {{U'#', wall}};
+  scene.room().add(draw_cells("##########\n#........#\n#........#\n##########\n", legend));
+  scene.room().add(place({4, 2, 1}, box({0.4, 4, 2})));  // all across
+  Camera camera;
+  camera.eye = {1.5, 2, 1.6};
+  camera.heading = 0;
+  WalkScript script;
+  script.moves = {{.forward = 12, .over = 4}};
+  const World world = compile(scene);
+  EXPECT_NEAR(walk(world, camera, script).back().place.x(), 3.8 - script.radius, 5e-3);
+  EXPECT_EQ(walk(world, camera, script).back().level, 0);
+  // Without it the wall behind stops the body.
+  EXPECT_NEAR(walk(scene.room().cell_map(), camera, script).back().place.x(), 9 - script.radius,
+              1e-6);
 }
 
 }  // namespace

@@ -452,7 +452,7 @@ TEST_F(Tool, RefusesBadFilesInOneLine) {
 }
 
 TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
-  const Outcome outcome = tool("demo -o shown --size 100x60");
+  const Outcome outcome = tool("demo -o shown --size 64x40");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_TRUE(outcome.output.ends_with("\nshown\n")) << "the last line names the folder";
   for (const char* name : {"view.png",

@@ -11,8 +11,8 @@ namespace photonlane {
 struct FieldBody {
   Vec3d place{0, 0, 0};  ///< the middle of its lowest ball
   double radius = 0.25;
-  double height = 0;   ///< from there up to the middle of its highest; 0: a ball
-  bool level = false;  ///< it keeps its height: surfaces hold it up sideways alone
+  double height = 0;          ///< from there up to the middle of its highest; 0: a ball
+  bool keeps_height = false;  ///< surfaces push it sideways alone
 };
 
 /// Where a body and a surface are nearest.

@@ -30,17 +30,4 @@ Volume sample_volume(const Field& field, const VolumeRecipe& recipe = {},
                      std::size_t memory_limit = std::size_t{4} << 30);
 VolumeError volume_error(const Volume& volume, const Field& field, std::size_t places = 100000);
 
-/// A part of a field whose value changes by more than it says.
-struct StretchFault {
-  std::string part;      ///< the kinds from the field down to it: "join > place > function egg"
-  double said = 1;       ///< what it says
-  double found = 1;      ///< what it is at least
-  Vec3d place{0, 0, 0};  ///< near where, in the part's own space
-};
-
-/// Samples a field and its parts for steps of value / stretch that would go through a surface, and
-/// for functions and volumes that change by more than they say at all. Parts are told before what
-/// they are in, which is not told for what its parts do.
-std::vector<StretchFault> find_stretch_faults(const Field& field, std::size_t places = 4096);
-
 }  // namespace photonlane

@@ -57,10 +57,9 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
 
 /// The same through all that a world's room holds. Between fields the body is an upright capsule
 /// from as high as it steps up to its eye; it slides along them, steps up and down what is no
-/// higher than a step, and falls where there is more below it. `level` is counted from the ground
-/// at the start, where the camera's eye is.
-std::vector<WalkStep> walk(const World& world, const CellMap& map, const Camera& camera,
-                           const WalkScript& script);
+/// higher than a step, and falls where there is more below it. In a room of fields alone `level` is
+/// counted from the ground below the camera's eye; without any the body floats.
+std::vector<WalkStep> walk(const World& world, const Camera& camera, const WalkScript& script);
 
 /// The camera of a step: the eye at the body's place.
 Camera camera_at(const Camera& camera, const WalkStep& step);

@@ -28,9 +28,9 @@ struct CompiledRoom {
   std::shared_ptr<const CellSolid> cells;
   bool fields_only = false;  ///< cells are of an empty map that lanes do not ask
   std::shared_ptr<const CompiledField>
-      field;  ///< all of its fields joined to march through, or none
-  std::shared_ptr<const CompiledField> clear_field;  ///< those that bend light, joined, or none
+      field;  ///< those of its fields that do not bend light, joined to march through, or none
   std::shared_ptr<const CompiledField> near_field;   ///< the same with the fields' own values
+  std::shared_ptr<const CompiledField> clear_field;  ///< those that bend light, joined, or none
   std::vector<Sprite> sprites;
 
   bool has_fields() const { return field != nullptr || clear_field != nullptr; }

@@ -1,0 +1,23 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "photonlane/field/compiled_field.hpp"
+
+namespace photonlane {
+
+/// A part of a field whose value changes by more than it says.
+struct StretchFault {
+  std::string part;      ///< the kinds from the field down to it: "join > place > function egg"
+  double said = 1;       ///< what it says
+  double found = 1;      ///< what it is at least
+  Vec3d place{0, 0, 0};  ///< near where, in the part's own space
+};
+
+/// Samples a field and its parts for steps of value / stretch that would go through a surface, and
+/// for functions and volumes that change by more than they say at all. Parts are told before what
+/// they are in, which is not told for what its parts do.
+std::vector<StretchFault> find_stretch_faults(const Field& field, std::size_t places = 4096);
+
+}  // namespace photonlane
