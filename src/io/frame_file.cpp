@@ -35,7 +35,7 @@ std::vector<Channel> channels() {
   }
   for (const Layer layer :
        {Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending, Layer::material,
-        Layer::evaluations, Layer::nearest, Layer::overstretched}) {
+        Layer::evaluations, Layer::nearest, Layer::overstretched, Layer::crossings, Layer::room}) {
     all.push_back({layer, 0, std::string(name_of(layer))});
   }
   return all;

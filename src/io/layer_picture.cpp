@@ -63,6 +63,8 @@ Rgb color_of(Ending ending) {
       return bytes_of(color_from_lightness(0.85f, 0.06f, 230));
     case Ending::spent:
       return bytes_of(spent_color);
+    case Ending::crossed:
+      return nothing;
   }
   return nothing;
 }
@@ -208,6 +210,7 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
       break;
     }
     case Layer::steps:
+    case Layer::crossings:
     case Layer::evaluations:
       picture = paint_numbers(frame.size(), 1, frame.codes(layer), legend);
       break;
@@ -218,6 +221,7 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
       picture = paint_codes<Ending>(frame.codes(layer), legend);
       break;
     case Layer::material:
+    case Layer::room:
     case Layer::cell: {
       const auto numbers = frame.codes(layer);
       picture = paint(frame.size(), [&](int x, int y) { return color_of_number(numbers(x, y)); });

@@ -28,6 +28,8 @@ Rgb ray_color(Ending ending) {
       return {120, 190, 225};
     case Ending::spent:
       return {184, 60, 240};
+    case Ending::crossed:
+      return {150, 200, 150};
   }
   return {};
 }

@@ -50,6 +50,7 @@ Json tally_object(const Tally& tally) {
           {"shadow_lanes", tally.shadow_lanes},
           {"bounces", tally.bounces},
           {"cut_bounces", tally.cut_bounces},
+          {"crossings", tally.crossings},
           {"secondary_steps", tally.secondary_steps},
           {"evaluations", tally.evaluations}};
 }
@@ -217,6 +218,7 @@ std::string cost_text(const Frame& frame) {
       secondary += fmt::format("{} bounces past bounces.limit\n", tally.cut_bounces);
     }
   }
+  if (tally.crossings > 0) secondary += fmt::format("{} crossings of portals\n", tally.crossings);
   if (tally.evaluations > 0) {
     secondary += fmt::format("fields evaluated {} times, {:.1f} for each of the frame's lanes\n",
                              tally.evaluations,

@@ -8,6 +8,7 @@
 #include "io/field_node.hpp"
 #include "io/files.hpp"
 #include "io/map_file.hpp"
+#include "io/portal_node.hpp"
 #include "io/read_node.hpp"
 #include "io/sign_texture.hpp"
 #include "photonlane/io/picture.hpp"
@@ -107,7 +108,7 @@ void read_materials(const Node& node, Scene& scene) {
   }
 }
 
-void read_cells(const Node& node, const std::string& text, SceneFile& file) {
+void read_cells(const Node& node, const std::string& text, Room& room, SceneFile& file) {
   CellMap settings;
   const Node* legend_node = nullptr;
   const Node* drawing = nullptr;
@@ -136,10 +137,10 @@ void read_cells(const Node& node, const std::string& text, SceneFile& file) {
   settings.form_of = std::move(map.form_of);
   settings.forms = std::move(map.forms);
   at_place(node, [&] { validate(settings); });
-  file.scene.room().add(std::move(settings));
+  room.add(std::move(settings));
 }
 
-void read_sprite(const Node& node, Scene& scene) {
+void read_sprite(const Node& node, const Scene& scene, Room& room) {
   Sprite sprite;
   bool named = false;
   read_node(node, "sprite", sprite_knobs(), sprite, [&](const std::string&, const Node& value) {
@@ -147,7 +148,7 @@ void read_sprite(const Node& node, Scene& scene) {
     named = true;
   });
   if (!named) node.refuse("a sprite without a material, expected one");
-  scene.room().sprites.push_back(sprite);
+  room.sprites.push_back(sprite);
 }
 
 void read_light(const Node& node, Lighting& light) {
@@ -162,15 +163,14 @@ void read_light(const Node& node, Lighting& light) {
   });
 }
 
-void read_solid(const Node& node, const std::string& text, SceneFile& file) {
-  Room& room = file.scene.room();
+void read_solid(const Node& node, const std::string& text, Room& room, SceneFile& file) {
   for (const auto& pair : node.map("a solid: one key, cells or field")) {
     const Node& kind = pair.first;
     if (kind.text() == "field") {
       room.add(read_field(pair.second, {file.scene, folder_of(file.path)}));
     } else if (kind.text() == "cells") {
       if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
-      read_cells(pair.second, text, file);
+      read_cells(pair.second, text, room, file);
     } else {
       static const std::vector<std::string_view> kinds{"cells", "field"};
       refuse_key(kind, kinds);
@@ -178,8 +178,12 @@ void read_solid(const Node& node, const std::string& text, SceneFile& file) {
   }
 }
 
-void read_room(const Node& node, const std::string& text, SceneFile& file) {
-  Room& room = file.scene.room();
+/// The places of a room's portals, for what is found out once all rooms are known.
+using PortalPlaces = std::vector<const Node*>;
+
+PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Room& room,
+                       SceneFile& file) {
+  PortalPlaces places;
   const auto read_surface = [&](const Node& value, Material& material) {
     read_material(value, file.scene, material);
   };
@@ -197,7 +201,12 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
               } else if (key == "light") {
                 read_light(value, room.light);
               } else if (key == "sprites") {
-                for (const Node& one : value.list("sprites")) read_sprite(one, file.scene);
+                for (const Node& one : value.list("sprites")) read_sprite(one, file.scene, room);
+              } else if (key == "portals") {
+                for (const Node& one : value.list("portals")) {
+                  room.portals.push_back(read_portal(one));
+                  places.push_back(&one);
+                }
               } else if (key == "sky") {
                 Sky& sky = room.sky.emplace();
                 read_node(value, "sky", sky_knobs(), sky,
@@ -205,11 +214,21 @@ void read_room(const Node& node, const std::string& text, SceneFile& file) {
                             sky.panorama = index_of(panorama, file.scene.texture_names, "texture");
                           });
               } else {
-                for (const Node& solid : value.list("solids")) read_solid(solid, text, file);
+                for (const Node& solid : value.list("solids")) read_solid(solid, text, room, file);
               }
             });
-  if (room.solids.empty() && room.fields.empty()) {
+  if (alone && room.solids.empty() && room.fields.empty()) {
     node.refuse("nothing in the room, expected solids: [{cells: ...}] or [{field: ...}]");
+  }
+  return places;
+}
+
+/// Whether every portal leads somewhere, told where it stands in the file.
+void check_portals(const Scene& scene, const std::vector<PortalPlaces>& places) {
+  std::vector<RoomOpenings> openings;
+  for (const Room& room : scene.rooms) openings.push_back({room.name, room.portals});
+  if (const auto fault = find_portal_fault(openings)) {
+    places[fault->room][fault->portal]->refuse(fault->message);
   }
 }
 
@@ -249,10 +268,37 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
               if (key == "title") file.scene.title = value.text();
               // Its look_at is read below, when the eye is known.
               if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
-              if (key == "room") read_room(value, text, file);
               if (key == "budget") read_budget(value, "", file.budget);
             });
-  if (root.find("room") == nullptr) root.refuse("no room, expected a key 'room'");
+  const Node* one_room = root.find("room");
+  const Node* rooms = root.find("rooms");
+  if (one_room == nullptr && rooms == nullptr) {
+    root.refuse("no room, expected a key 'room' or 'rooms'");
+  }
+  if (one_room != nullptr && rooms != nullptr) {
+    one_room->refuse("a room beside rooms, expected one of them");
+  }
+  std::vector<PortalPlaces> places;
+  if (one_room != nullptr) {
+    places.push_back(read_room(*one_room, text, true, file.scene.room(), file));
+  } else {
+    const auto& named = rooms->map("a map of names to rooms");
+    if (named.empty()) rooms->refuse("no rooms, expected a map of names to rooms");
+    file.scene.rooms.clear();
+    for (const auto& pair : named) {
+      Room& room = file.scene.add_room(pair.first.text());
+      places.push_back(read_room(pair.second, text, named.size() == 1, room, file));
+    }
+  }
+  check_portals(file.scene, places);
+  // What a camera says of its room.
+  const auto check_room = [&](const Node& camera, const Camera& seen_by) {
+    const Node* node = camera.find("room");
+    if (node == nullptr) return;
+    std::vector<std::string> names;
+    for (const Room& room : file.scene.rooms) names.push_back(room.name);
+    if (!seen_by.room.empty()) index_of(*node, names, "room");
+  };
   const Node* seen_from = root.find("camera");
   const std::vector<CellMap>& maps = file.scene.room().solids;
   if (!maps.empty() && maps.front().start &&
@@ -262,6 +308,7 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
     file.camera.eye.y() = (map.start->y + 0.5) * map.cell_size;
   }
   const auto finish = [&](const Node& camera, Size size, Camera& seen_by) {
+    check_room(camera, seen_by);
     if (const Node* target = camera.find("look_at")) look_at(camera, *target, seen_by);
     const Node* field = camera.find("field_of_view");
     at_place(field != nullptr ? *field : camera, [&] { viewing(seen_by, size); });

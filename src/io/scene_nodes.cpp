@@ -41,6 +41,12 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "lamp", lamp_knobs(), Lamp{});
   add_defaults(defaults, "sprite", sprite_knobs(), Sprite{});
   add_defaults(defaults, "sky", sky_knobs(), Sky{});
+  add_defaults(defaults, "portal", portal_knobs(), Portal{});
+  add_defaults(defaults, "to", portal_target_knobs(), PortalTarget{});
+  for (const OpeningShape shape :
+       {OpeningShape::rectangle, OpeningShape::disc, OpeningShape::sphere, OpeningShape::box}) {
+    add_defaults(defaults, name_of(shape), opening_knobs(shape), Opening{.shape = shape});
+  }
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
   add_defaults(defaults, "cell", cell_form_knobs(), CellForm{});
@@ -111,6 +117,8 @@ const std::vector<SceneNode>& scene_nodes() {
         {"textures", "a map of names to textures", "what materials are painted with, by name", ""},
         {"materials", "a map of names to materials", "what walls are made of, by name", ""},
         {"room", "a room", "the space and what stands in it", "room"},
+        {"rooms", "a map of names to rooms", "several of them, joined by portals, instead of one",
+         ""},
         {"budget", "a budget", "what a frame may spend", "budget"}}},
       {"camera",
        "where a frame is seen from",
@@ -141,7 +149,42 @@ const std::vector<SceneNode>& scene_nodes() {
         {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
         {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
+        {"portals", "a list of portals", "openings that lead to other places", ""},
         {"solids", "a list of solids, each one key: cells or field", "what lanes can hit", ""}}},
+      {"portal",
+       "an opening of one shape that hands lanes over to another place",
+       infos(portal_knobs()),
+       {{"name", "text", "what other portals lead to it by", ""},
+        {"rectangle", "a rectangle", "an upright opening unless pitched", "rectangle"},
+        {"polygon", "a polygon", "one with corners", "polygon"},
+        {"disc", "a disc", "a round one", "disc"},
+        {"sphere", "a sphere", "a ball, gone into from all around", "sphere"},
+        {"box", "a box", "a box, gone into by its sides", "box"},
+        {"to", "a target", "where it leads; without one, to the portal that leads here", "to"},
+        {"fallback", "a color",
+         "what lanes see that are out of crossings; without one they are spent", ""}}},
+      {"rectangle", "a flat opening", infos(opening_knobs(OpeningShape::rectangle)), {}},
+      {"polygon",
+       "a flat opening of any convex form",
+       {},
+       {{"corners", "a list of corners, each [right, up] in meters",
+         "from its middle, counterclockwise as one stands before its front", ""}}},
+      {"disc", "a round flat opening", infos(opening_knobs(OpeningShape::disc)), {}},
+      {"sphere",
+       "a ball; what is seen in it stands around the place it leads to",
+       infos(opening_knobs(OpeningShape::sphere)),
+       {}},
+      {"box",
+       "a box; what is seen in it stands around the place it leads to",
+       infos(opening_knobs(OpeningShape::box)),
+       {{"sides", "a list of front, back, left, right, top, bottom",
+         "which of them are open; all unless given", ""}}},
+      {"to",
+       "where a portal leads",
+       infos(portal_target_knobs()),
+       {{"portal", "the name of a portal", "comes out there; no other key beside it", ""},
+        {"room", "the name of a room", "the portal's own unless given", ""}}},
+
       {"light",
        "the light in a room; lights add up as 1 - (1 - a)(1 - b), never above 1",
        infos(lighting_knobs()),
@@ -287,6 +330,11 @@ std::string scene_schema() {
   scene["textures"]["additionalProperties"]["$ref"] = "#/$defs/texture";
   scene["materials"]["type"] = "object";
   scene["materials"]["additionalProperties"]["$ref"] = "#/$defs/material";
+  scene["rooms"]["type"] = "object";
+  scene["rooms"]["additionalProperties"]["$ref"] = "#/$defs/room";
+  auto& portals = schema["$defs"]["room"]["properties"]["portals"];
+  portals["type"] = "array";
+  portals["items"]["$ref"] = "#/$defs/portal";
   auto& ceiling = schema["$defs"]["room"]["properties"]["ceiling"];
   ceiling.erase("$ref");
   ceiling["anyOf"] = {{{"$ref", "#/$defs/material"}}, {{"const", "none"}}};

@@ -1,9 +1,11 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <vector>
 
 #include "io/field_node.hpp"
 #include "io/map_marks.hpp"
+#include "io/portal_node.hpp"
 #include "photonlane/io/scene_file.hpp"
 
 namespace photonlane::io {
@@ -37,7 +39,12 @@ std::string knob_lines(std::span<const Knob<Owner>> table, const Owner& owner, i
       name = name.substr(dot + 1);
       deeper = 2;
     }
-    text += fmt::format("{:{}}{}: {}\n", "", indent + deeper, name, knob_text(entry, owner));
+    std::string value = knob_text(entry, owner);
+    if (entry.info.kind == KnobKind::text) {
+      if (value.empty()) continue;
+      value = quoted(value);
+    }
+    text += fmt::format("{:{}}{}: {}\n", "", indent + deeper, name, value);
   }
   return text;
 }
@@ -136,25 +143,9 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
   return text + "        map: |\n" + drawing;
 }
 
-}  // namespace
-
-std::string scene_text(const SceneFile& file) {
-  const Scene& scene = file.scene;
-  std::string text = fmt::format("title: {}\n", quoted(scene.title));
-  text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
-  if (!file.views.empty()) text += "views:\n";
-  for (const View& view : file.views) {
-    text += "  -" + knob_lines(view_knobs(), view, 4).substr(3);
-    text += "    camera:\n" + knob_lines(camera_knobs(), view.camera, 6);
-  }
-  text += textures_text(file);
-  if (!scene.materials.empty()) text += "materials:\n";
-  for (std::size_t i = 0; i < scene.materials.size(); ++i) {
-    text += fmt::format("  {}:\n", quoted(name_of_material(scene, i)));
-    text += material_lines(scene, scene.materials[i], 4);
-  }
-  const Room& room = scene.room();
-  text += "room:\n  fog:\n" + knob_lines(fog_knobs(), room.fog, 4);
+/// What is in a room, two spaces in.
+std::string room_text(const Scene& scene, const Room& room) {
+  std::string text = "  fog:\n" + knob_lines(fog_knobs(), room.fog, 4);
   text += "  light:\n" + knob_lines(lighting_knobs(), room.light, 4);
   if (room.light.sun) text += "    sun:\n" + knob_lines(sun_knobs(), *room.light.sun, 6);
   if (!room.light.lamps.empty()) text += "    lamps:\n";
@@ -176,10 +167,51 @@ std::string scene_text(const SceneFile& file) {
     text += fmt::format("    - material: {}\n", quoted(name_of_material(scene, sprite.material)));
     text += knob_lines(sprite_knobs(), sprite, 6);
   }
-  text += "  solids:\n";
+  if (!room.portals.empty()) text += "  portals:\n";
+  for (const Portal& portal : room.portals) text += portal_text(portal, 4);
+  if (!room.solids.empty() || !room.fields.empty()) text += "  solids:\n";
   for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);
   for (const Field& field : room.fields) {
     text += "    - field:\n        " + field_text(field, scene, 8);
+  }
+  return text;
+}
+
+/// Every line two spaces farther in.
+std::string indented(const std::string& text) {
+  std::string result;
+  for (std::size_t i = 0; i < text.size();) {
+    const std::size_t end = std::min(text.find('\n', i), text.size() - 1) + 1;
+    result += "  " + text.substr(i, end - i);
+    i = end;
+  }
+  return result;
+}
+
+}  // namespace
+
+std::string scene_text(const SceneFile& file) {
+  const Scene& scene = file.scene;
+  std::string text = fmt::format("title: {}\n", quoted(scene.title));
+  text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
+  if (!file.views.empty()) text += "views:\n";
+  for (const View& view : file.views) {
+    text += "  -" + knob_lines(view_knobs(), view, 4).substr(3);
+    text += "    camera:\n" + knob_lines(camera_knobs(), view.camera, 6);
+  }
+  text += textures_text(file);
+  if (!scene.materials.empty()) text += "materials:\n";
+  for (std::size_t i = 0; i < scene.materials.size(); ++i) {
+    text += fmt::format("  {}:\n", quoted(name_of_material(scene, i)));
+    text += material_lines(scene, scene.materials[i], 4);
+  }
+  if (scene.rooms.size() == 1 && scene.room().name.empty()) {
+    text += "room:\n" + room_text(scene, scene.room());
+  } else {
+    text += "rooms:\n";
+    for (const Room& room : scene.rooms) {
+      text += fmt::format("  {}:\n", quoted(room.name)) + indented(room_text(scene, room));
+    }
   }
   text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
   return text;

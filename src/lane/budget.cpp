@@ -22,6 +22,8 @@ Budget Budget::reference() const {
   best.light.fog_samples = std::max(light.fog_samples, 64);
   best.passes.limit = 1000;
   best.bounces.limit = std::max(bounces.limit, 24);
+  best.crossings.limit = std::max(crossings.limit, 256);
+
   if (light.softness != Softness::hard) {
     best.light.softness = Softness::sampled;
     best.light.soft_samples = 256;
@@ -116,6 +118,9 @@ std::span<const Knob<Budget>> budget_knobs() {
           "fog: quick in one color, or sampled, darker where the sun does not reach it"),
       knob<&Budget::light, &LightBudget::fog_samples>(
           "light.fog_samples", "rays", {1, 4096}, "places along a lane", 1, "light.fog=sampled"),
+      knob<&Budget::light, &LightBudget::crossings>(
+          "light.crossings", "", {0, 4},
+          "portals, one behind another, that light of the sun and of lamps comes through"),
       knob<&Budget::bounces, &BounceBudget::limit>(
           "bounces.limit", "", {0, 64},
           "mirrors and bodies that bend light a lane may go on from; past it mirrors show the sky "
@@ -123,6 +128,10 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::passes, &PassBudget::limit>(
           "passes.limit", "", {0, 1000},
           "surfaces a lane may look through; one that needs more is spent"),
+      knob<&Budget::crossings, &CrossingBudget::limit>(
+          "crossings.limit", "", {0, 10000},
+          "portals a lane may go through; one that needs more is spent, or shows the portal's "
+          "fallback"),
       knob<&Budget::rays>("rays", "", {},
                           "one ray a column (level cameras only) or one a pixel; auto takes "
                           "columns where they are exact"),

@@ -38,6 +38,9 @@ struct Surfaces {
   alignas(64) std::uint32_t evaluations[capacity];
   alignas(64) float nearest[capacity];
   alignas(64) std::uint32_t overstretched[capacity];
+  // Of lanes that have ended, as they are kept for layers.
+  alignas(64) std::uint32_t room[capacity];
+  alignas(64) std::uint32_t crossings[capacity];
 
   /// Repeats the last one up to a whole vector: kernels may look there.
   void pad() {

@@ -53,10 +53,21 @@ struct PaintTable {
   std::vector<float> density;  ///< by material; empty where none is a soft body
 };
 
+/// How far surfaces are from the eye, and the ways lanes look at them; without those, they come
+/// straight from where places are counted from.
+struct Reach {
+  const float* meters;
+  const float* way_x = nullptr;
+  const float* way_y = nullptr;
+  const float* way_z = nullptr;
+};
+
 /// The color of every surface: its material's, times its texture's, on faces toward north and
-/// south times `north_shade`. Wall textures run from left to right as one stands before them, their
-/// foot at height 0; on the floor up is north. True where some alpha is below 1.
-bool paint_surfaces(const Surfaces& surfaces, const PaintTable& table, Colors& colors);
+/// south times `north_shade`. By their `reach`
+/// pixels cover more or less of a texture. Wall textures run from left to right as one stands
+/// before them, their foot at height 0; on the floor up is north. True where some alpha is below 1.
+bool paint_surfaces(const Surfaces& surfaces, const PaintTable& table, const Reach& reach,
+                    Colors& colors);
 
 struct FogRow {
   float red, green, blue;

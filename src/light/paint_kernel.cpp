@@ -337,7 +337,8 @@ HWY_INLINE void AddFiltered(const TextureSet& set, const Strips& strips, float m
 }
 
 template <TextureSampling kSampling>
-HWY_INLINE bool Paint(const Surfaces& surfaces, const PaintTable& table, Colors& colors) {
+HWY_INLINE bool Paint(const Surfaces& surfaces, const PaintTable& table, const Reach& reach,
+                      Colors& colors) {
   const D d;
   const DI di;
   const V one = hn::Set(d, 1.0f);
@@ -387,10 +388,19 @@ HWY_INLINE bool Paint(const Surfaces& surfaces, const PaintTable& table, Colors&
       v = hn::IfThenElse(panel, hn::Load(d, surfaces.v + i), v);
     }
     if constexpr (kFiltered) {
-      const V t = hn::Load(d, surfaces.t + i);
-      const V toward = hn::Add(hn::Add(hn::Mul(x, entry.normal_x), hn::Mul(y, entry.normal_y)),
-                               hn::Mul(z, entry.normal_z));
-      spot.cosine = hn::Div(hn::Abs(toward), hn::Max(t, hn::Set(d, 1e-6f)));
+      const V t = hn::Load(d, reach.meters + i);
+      const auto facing = [&](V along_x, V along_y, V along_z) {
+        return hn::Abs(
+            hn::Add(hn::Add(hn::Mul(along_x, entry.normal_x), hn::Mul(along_y, entry.normal_y)),
+                    hn::Mul(along_z, entry.normal_z)));
+      };
+      if (reach.way_x == nullptr) {
+        spot.cosine = hn::Div(facing(x, y, z), hn::Max(t, hn::Set(d, 1e-6f)));
+      } else {
+        spot.cosine = facing(hn::Load(d, reach.way_x + i), hn::Load(d, reach.way_y + i),
+                             hn::Load(d, reach.way_z + i));
+      }
+
       // Panels are taken as facing the lane.
       spot.cosine = hn::IfThenElse(panel, one, spot.cosine);
       const Footprint foot = FindFootprint(table, spot, t, entry.texels);
@@ -453,14 +463,15 @@ HWY_INLINE bool Paint(const Surfaces& surfaces, const PaintTable& table, Colors&
   return hn::GetLane(hn::MinOfLanes(d, least_alpha)) < 0.9995f;
 }
 
-bool PaintSimd(const Surfaces& surfaces, const PaintTable& table, Colors& colors) {
+bool PaintSimd(const Surfaces& surfaces, const PaintTable& table, const Reach& reach,
+               Colors& colors) {
   switch (table.sampling) {
     case TextureSampling::nearest:
-      return Paint<TextureSampling::nearest>(surfaces, table, colors);
+      return Paint<TextureSampling::nearest>(surfaces, table, reach, colors);
     case TextureSampling::bilinear:
-      return Paint<TextureSampling::bilinear>(surfaces, table, colors);
+      return Paint<TextureSampling::bilinear>(surfaces, table, reach, colors);
     case TextureSampling::filtered:
-      return Paint<TextureSampling::filtered>(surfaces, table, colors);
+      return Paint<TextureSampling::filtered>(surfaces, table, reach, colors);
   }
   return false;
 }
@@ -515,8 +526,9 @@ namespace photonlane {
 HWY_EXPORT(PaintSimd);
 HWY_EXPORT(AddFadedSimd);
 
-bool paint_surfaces(const Surfaces& surfaces, const PaintTable& table, Colors& colors) {
-  return HWY_DYNAMIC_DISPATCH(PaintSimd)(surfaces, table, colors);
+bool paint_surfaces(const Surfaces& surfaces, const PaintTable& table, const Reach& reach,
+                    Colors& colors) {
+  return HWY_DYNAMIC_DISPATCH(PaintSimd)(surfaces, table, reach, colors);
 }
 
 void add_faded(const Colors& colors, const float* distance, const FogRow& fog, float share,

@@ -89,7 +89,7 @@ double share_at(const Material& material, const Vec3d& place, const Vec3d& reach
 }  // namespace
 
 void lay_patterns(const Surfaces& surfaces, const std::vector<Material>& materials,
-                  const Vec3d& eye, float pixel_angle, Colors& colors) {
+                  const Vec3d& eye, float pixel_angle, const Reach& reach, Colors& colors) {
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     const Material& material = materials[surfaces.material[i]];
     if (material.pattern == SurfacePattern::none || surfaces.ending[i] != Ending::hit) continue;
@@ -100,9 +100,12 @@ void lay_patterns(const Surfaces& surfaces, const std::vector<Material>& materia
     const Vec3d upright(normal.x, normal.y, normal.z);
     const Vec3d from_eye(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
     const Vec3d place = (eye + from_eye - within * upright) / size;
-    const double width = static_cast<double>(pixel_angle * surfaces.t[i]) / size;
-    const Vec3d reach = reach_over(from_eye.normalized(), upright, width);
-    const auto share = static_cast<float>(share_at(material, place, reach));
+    const double width = static_cast<double>(pixel_angle * reach.meters[i]) / size;
+    const Vec3d way = reach.way_x == nullptr
+                          ? Vec3d(from_eye.normalized())
+                          : Vec3d(reach.way_x[i], reach.way_y[i], reach.way_z[i]);
+    const Vec3d extent = reach_over(way, upright, width);
+    const auto share = static_cast<float>(share_at(material, place, extent));
     const float whole = colors.alpha[i];
     const auto mix = [&](float& color, int channel) {
       // What a texture made of the first color it makes of the second too.

@@ -21,9 +21,10 @@ void start_at_eye(LaneBatch<Number>& lanes, std::size_t size, const Camera& came
   std::fill_n(lanes.z, size, static_cast<Number>(camera.eye.z()));
 }
 
-/// Counts what the first `size` lanes of a batch spent and how they ended.
+/// Counts what the first `size` lanes of a batch spent and how they ended, and `fresh` of them as
+/// lanes. Those that have crossed a portal are taken for hits until they end.
 template <class Number>
-void count(const HitBatch<Number>& hits, std::size_t size, Tally& tally) {
+void count(const HitBatch<Number>& hits, std::size_t size, std::size_t fresh, Tally& tally) {
   std::uint64_t steps = 0;
   std::uint32_t escaped = 0;
   std::uint32_t spent = 0;
@@ -32,7 +33,7 @@ void count(const HitBatch<Number>& hits, std::size_t size, Tally& tally) {
     escaped += hits.ending[i] == Ending::escaped;
     spent += hits.ending[i] == Ending::spent;
   }
-  tally.lanes += size;
+  tally.lanes += fresh;
   tally.steps += steps;
   tally.escaped += escaped;
   tally.spent += spent;

@@ -8,39 +8,10 @@
 #include "photonlane/light/optics.hpp"
 #include "render/lane_sight.hpp"
 #include "render/shadow.hpp"
+#include "room/portal_faces.hpp"
 
 namespace photonlane {
 namespace {
-
-/// Lanes that go on from surfaces, side by side, with what they carry.
-struct GoingOn {
-  LaneBatch<float> lanes;
-  LaneMedium medium;
-  float weight[Surfaces::capacity];  ///< in the pixel
-  float share[Surfaces::capacity];   ///< of what they see in what is seen of their surface
-  std::size_t of[Surfaces::capacity];
-
-  explicit GoingOn(const RenderJob& job) {
-    lanes.far_limit = static_cast<float>(job.budget.far_limit);
-  }
-
-  /// From `away` meters off surface i along its normal.
-  std::size_t add(const RenderJob& job, const Surfaces& surfaces, std::size_t i,
-                  const Normal& normal, float away, const Normal& way) {
-    const Vec3d& eye = job.camera.eye;
-    const std::size_t k = lanes.size++;
-    of[k] = i;
-    weight[k] = 1;
-    medium.inside[k] = false;
-    lanes.x[k] = static_cast<float>(eye.x() + surfaces.x[i]) + away * normal.x;
-    lanes.y[k] = static_cast<float>(eye.y() + surfaces.y[i]) + away * normal.y;
-    lanes.z[k] = static_cast<float>(eye.z() + surfaces.z[i]) + away * normal.z;
-    lanes.direction_x[k] = way.x;
-    lanes.direction_y[k] = way.y;
-    lanes.direction_z[k] = way.z;
-    return k;
-  }
-};
 
 /// A direction thrown back by a surface whose normal is turned a little: over a pixel's samples
 /// evenly over a disk, turned by chance.
@@ -54,10 +25,11 @@ Normal thrown_back(const RenderJob& job, const PixelPlace& place, std::size_t i,
   if (roughness > 0) {
     const RandomKey key{.pixel = place.pixel(i), .bounce = static_cast<std::uint32_t>(bounce)};
     const double samples = std::max<double>(1, static_cast<double>(job.offsets.size()));
-    const double share = (place.sample + static_cast<double>(random_uniform(key, 0))) / samples;
+    const std::uint32_t sample = place.sample(i);
+    const double share = (sample + static_cast<double>(random_uniform(key, 0))) / samples;
     const float radius = 0.25f * roughness * static_cast<float>(std::sqrt(share));
     const auto [sine, cosine] =
-        sine_cosine(2 * pi * (0.38196601125 * place.sample + random_uniform(key, 1)));
+        sine_cosine(2 * pi * (0.38196601125 * sample + random_uniform(key, 1)));
     const float a = radius * static_cast<float>(cosine);
     const float b = radius * static_cast<float>(sine);
     const Across across(normal);
@@ -76,29 +48,77 @@ Normal thrown_back(const RenderJob& job, const PixelPlace& place, std::size_t i,
   return {way.x * length, way.y * length, way.z * length};
 }
 
-/// What lanes that go on see.
-void look_on(const RenderJob& job, const PixelPlace& place, GoingOn& on, const LightBudget& light,
-             int bounces_left, int bounce, Colors& colors, Tally& tally) {
-  tally.bounces += on.lanes.size;
-  LaneSight<float> sight(job, on.lanes, tally);
-  const Leg leg{.light = &light,
-                .bounces_left = bounces_left,
-                .bounce = bounce,
-                .weight = on.weight,
-                .medium = &on.medium};
-  look(job, sight, place, 1, true, colors, nullptr, tally, &leg);
+/// What is seen of the sky where nobody looks any further.
+Color far_color(const RoomView& here, float z) {
+  const std::optional<Sky>& sky = here.room.sky;
+  return sky ? sky_color(*sky, z) : here.room.fog.color;
 }
 
-/// What is seen of the sky where nobody looks any further.
-Color far_color(const RenderJob& job, float z) {
-  const std::optional<Sky>& sky = job.world.room().sky;
-  return sky ? sky_color(*sky, z) : job.world.room().fog.color;
+/// From `away` meters off surface i along its normal.
+void leave(const RoomView& here, const Surfaces& surfaces, std::size_t i, const Normal& normal,
+           float away, const Normal& way, Onward& lane) {
+  lane.from = here.origin + Vec3d(surfaces.x[i] + away * normal.x, surfaces.y[i] + away * normal.y,
+                                  surfaces.z[i] + away * normal.z);
+  lane.way = Vec3d(way.x, way.y, way.z);
+  lane.own = false;
 }
 
 }  // namespace
 
-void reflect_wet(const RenderJob& job, Sight& sight, const PixelPlace& place,
-                 const Surfaces& surfaces, Colors& colors, Tally& tally) {
+GoingOn::Weight GoingOn::weight(const Surfaces& surfaces, std::size_t i) const {
+  Weight result;
+  if (left != nullptr) result = {left->red[i], left->green[i], left->blue[i], 1};
+  const float other = others != nullptr ? others[i] : 1;
+  // Behind as much fog as that nothing is seen.
+  const float undo = other > 1e-6f ? 1 / other : 0;
+  result.red *= undo;
+  result.green *= undo;
+  result.blue *= undo;
+  float fog = 0;
+  if (inside(i)) {
+    result.red *= std::exp(-leg.medium->red[i] * surfaces.t[i]);
+    result.green *= std::exp(-leg.medium->green[i] * surfaces.t[i]);
+    result.blue *= std::exp(-leg.medium->blue[i] * surfaces.t[i]);
+  } else {
+    const float before =
+        leg.travelled != nullptr ? leg.travelled[i * job.rooms.size() + here.index] : 0;
+    fog = fog_share(here.room.fog, static_cast<double>(before + surfaces.t[i]));
+  }
+  result.seen = std::max({result.red, result.green, result.blue}) * other * (1 - fog);
+  return result;
+}
+
+Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weight) const {
+  Onward lane;
+  if (leg.lanes != nullptr) {
+    lane = leg.lanes[i];
+  } else {
+    lane.eye = job.camera.eye;
+    lane.x = place.column(i);
+    lane.y = place.row(i);
+    lane.sample = place.sample(i);
+    lane.bounces_left = static_cast<std::uint16_t>(job.budget.bounces.limit);
+    lane.own = true;
+  }
+  lane.path += static_cast<double>(surfaces.t[i]);
+  lane.steps += surfaces.steps[i];
+  lane.evaluations += here.room.has_fields() ? surfaces.evaluations[i] : 0;
+  lane.room = here.index;
+  lane.face = -1;
+  lane.settles = false;
+  lane.red = weight.red;
+  lane.green = weight.green;
+  lane.blue = weight.blue;
+  return lane;
+}
+
+void GoingOn::send(const Onward& lane, const Surfaces& surfaces, std::size_t i) const {
+  const float* before = leg.travelled != nullptr ? leg.travelled + i * job.rooms.size() : nullptr;
+  pool->add(lane, before, here.index, inside(i) ? 0 : surfaces.t[i]);
+}
+
+void reflect_wet(const GoingOn& going, Sight& sight, const Surfaces& surfaces, Colors& colors) {
+  const auto& [job, here, place, leg, left, others, pool, tally] = going;
   const bool traced = job.budget.light.wet_floor == WetFloor::traced;
   bool wanted[Surfaces::capacity];
   float wet[Surfaces::capacity];
@@ -113,65 +133,87 @@ void reflect_wet(const RenderJob& job, Sight& sight, const PixelPlace& place,
     any = any || wanted[i];
   }
   if (!any) return;
-  const auto mix = [&](std::size_t i, const Colors& image, std::size_t k) {
-    colors.red[i] += (image.red[k] - colors.red[i]) * wet[i];
-    colors.green[i] += (image.green[k] - colors.green[i]) * wet[i];
-    colors.blue[i] += (image.blue[k] - colors.blue[i]) * wet[i];
-  };
-  Colors image;
   const std::unique_ptr<Sight> mirror = traced ? nullptr : sight.mirrored(surfaces, wanted);
   if (mirror != nullptr) {
-    const Leg leg{.light = &rayless};
-    look(job, *mirror, place, 1, true, image, nullptr, tally, &leg);
-    for (std::size_t i = 0; i < surfaces.size; ++i) mix(i, image, i);
+    Colors image;
+    const Leg dark{.light = &rayless};
+    look(job, here, *mirror, place, 1, true, image, nullptr, tally, nullptr, &dark);
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      colors.red[i] += (image.red[i] - colors.red[i]) * wet[i];
+      colors.green[i] += (image.green[i] - colors.green[i]) * wet[i];
+      colors.blue[i] += (image.blue[i] - colors.blue[i]) * wet[i];
+    }
     return;
   }
+  if (pool == nullptr) return;
   LaneRays rays;
   sight.rays(surfaces, rays);
-  GoingOn on(job);
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (!wanted[i]) continue;
+    colors.red[i] *= 1 - wet[i];
+    colors.green[i] *= 1 - wet[i];
+    colors.blue[i] *= 1 - wet[i];
+    const GoingOn::Weight weight = going.weight(surfaces, i);
+    const float most = weight.seen * wet[i];
+    if (!(most > 0)) continue;
     const double full = job.world.materials()[surfaces.material[i]].roughness;
     const Normal up{0, 0, 1};
-    on.add(job, surfaces, i, up, 1e-3f,
-           thrown_back(job, place, i, 1, up, traced ? static_cast<float>(full) : 0,
-                       {rays.x[i], rays.y[i], rays.z[i]}));
+    Onward lane = going.lane(surfaces, i, weight);
+    leave(here, surfaces, i, up, 1e-3f,
+          thrown_back(job, place, i, 1, up, traced ? static_cast<float>(full) : 0,
+                      {rays.x[i], rays.y[i], rays.z[i]}),
+          lane);
+    const float alpha = colors.alpha[i];
+    lane.red *= wet[i] * alpha;
+    lane.green *= wet[i] * alpha;
+    lane.blue *= wet[i] * alpha;
+    lane.bounces_left = 0;
+    lane.bounce = 1;
+    // A mirror has no rays for light of its own.
+    lane.dark = !traced;
+    ++tally.bounces;
+    going.send(lane, surfaces, i);
   }
-  // A mirror has no rays for light of its own.
-  look_on(job, place, on, traced ? job.budget.light : rayless, 0, 1, image, tally);
-  for (std::size_t k = 0; k < on.lanes.size; ++k) mix(on.of[k], image, k);
 }
 
-void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen, const Leg& leg,
-            Colors& colors, Tally& tally) {
+void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
+  const auto& [job, here, place, leg, left, others, pool, tally] = going;
   // Less than that of a pixel's light is not looked for.
   constexpr float least = 1.0f / 256;
   const Surfaces& surfaces = seen.surfaces;
   const Gloss& gloss = *seen.gloss;
-  GoingOn back(job);
-  GoingOn through(job);
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (!gloss.glossy[i]) continue;
     const Material& material = job.world.materials()[surfaces.material[i]];
     const Normal normal = normal_of(surfaces, i);
     const Normal ray{seen.rays.x[i], seen.rays.y[i], seen.rays.z[i]};
-    const float weight = leg.weight != nullptr ? leg.weight[i] : 1;
-    const bool inside = leg.medium != nullptr && leg.medium->inside[i];
+    const GoingOn::Weight weight = going.weight(surfaces, i);
+    const Onward start = going.lane(surfaces, i, weight);
+    const bool may = start.bounces_left > 0 && pool != nullptr;
     const float thrown = std::max({gloss.red[i], gloss.green[i], gloss.blue[i]});
     const float off = lift(job, surfaces.t[i]);
-    if (thrown * weight > least) {
+    const auto send = [&](Onward lane, float away, const Normal& way) {
+      leave(here, surfaces, i, normal, away, way, lane);
+      --lane.bounces_left;
+      ++lane.bounce;
+      ++tally.bounces;
+      going.send(lane, surfaces, i);
+    };
+    if (thrown * weight.seen > least) {
       const Normal way =
-          thrown_back(job, place, i, leg.bounce + 2, normal, gloss.roughness[i], ray);
-      if (leg.bounces_left == 0) {
+          thrown_back(job, place, i, start.bounce + 2, normal, gloss.roughness[i], ray);
+      if (!may) {
         ++tally.cut_bounces;
-        const Color far = far_color(job, way.z);
+        const Color far = far_color(here, way.z);
         colors.red[i] += gloss.red[i] * far[0];
         colors.green[i] += gloss.green[i] * far[1];
         colors.blue[i] += gloss.blue[i] * far[2];
       } else {
-        const std::size_t k = back.add(job, surfaces, i, normal, off, way);
-        back.weight[k] = thrown * weight;
-        if (inside) back.medium.copy(*leg.medium, i, k);
+        Onward lane = start;
+        lane.red *= gloss.red[i];
+        lane.green *= gloss.green[i];
+        lane.blue *= gloss.blue[i];
+        send(lane, off, way);
       }
     }
     const float behind = 1 - colors.alpha[i];
@@ -181,44 +223,85 @@ void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen,
       continue;
     }
     colors.alpha[i] = 1;
-    const float left = behind * (1 - gloss.red[i]);
-    if (left * weight <= least) continue;
+    const float share = behind * (1 - gloss.red[i]);
+    if (share * weight.seen <= least) continue;
     const Bent bent = bend(ray.x, ray.y, ray.z, normal.x, normal.y, normal.z, gloss.index[i]);
     if (!bent.through) continue;
-    if (leg.bounces_left == 0) {
+    if (!may) {
       ++tally.cut_bounces;
-      colors.red[i] += left * spent_color[0];
-      colors.green[i] += left * spent_color[1];
-      colors.blue[i] += left * spent_color[2];
+      colors.red[i] += share * spent_color[0];
+      colors.green[i] += share * spent_color[1];
+      colors.blue[i] += share * spent_color[2];
       continue;
     }
-    const std::size_t k = through.add(job, surfaces, i, normal, -off, {bent.x, bent.y, bent.z});
-    through.share[k] = left;
-    through.weight[k] = left * weight;
-    if (!inside) through.medium.enter(material, k);
+    Onward lane = start;
+    // Colored where it is gone into, not once more where it is left.
+    const bool enters = !going.inside(i);
+    const Color tint = enters ? material.tint : Color(1, 1, 1);
+    lane.red *= share * tint[0];
+    lane.green *= share * tint[1];
+    lane.blue *= share * tint[2];
+    lane.inside = enters;
+    lane.absorb_red = material.absorption[0];
+    lane.absorb_green = material.absorption[1];
+    lane.absorb_blue = material.absorption[2];
+    send(lane, -off, {bent.x, bent.y, bent.z});
   }
-  if (back.lanes.size > 0) {
-    Colors image;
-    look_on(job, place, back, *leg.light, leg.bounces_left - 1, leg.bounce + 1, image, tally);
-    for (std::size_t k = 0; k < back.lanes.size; ++k) {
-      const std::size_t i = back.of[k];
-      colors.red[i] += gloss.red[i] * image.red[k];
-      colors.green[i] += gloss.green[i] * image.green[k];
-      colors.blue[i] += gloss.blue[i] * image.blue[k];
+}
+
+void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, bool* gone,
+           Surfaces& surfaces, Colors& colors) {
+  const auto& [job, here, place, leg, left, others, pool, tally] = going;
+  LaneRays rays;
+  sight.rays(surfaces, rays);
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::crossed || gone[i]) continue;
+    gone[i] = true;
+    const GoingOn::Weight weight = going.weight(surfaces, i);
+    Onward lane = going.lane(surfaces, i, weight);
+    const auto face = static_cast<std::int32_t>(surfaces.item[i]);
+    const PortalFace& met = here.face(surfaces.item[i]);
+    if (lane.crossings >= static_cast<std::uint32_t>(job.budget.crossings.limit)) {
+      const Color color = met.fallback.value_or(spent_color);
+      colors.red[i] = color[0];
+      colors.green[i] = color[1];
+      colors.blue[i] = color[2];
+      surfaces.ending[i] = Ending::spent;
+      if (lane.own) {
+        ++tally.spent;
+        --tally.hits;
+      }
+      continue;
     }
-  }
-  if (through.lanes.size > 0) {
-    Colors image;
-    look_on(job, place, through, *leg.light, leg.bounces_left - 1, leg.bounce + 1, image, tally);
-    for (std::size_t k = 0; k < through.lanes.size; ++k) {
-      const std::size_t i = through.of[k];
-      const Material& material = job.world.materials()[surfaces.material[i]];
-      // Colored where it is gone into, not once more where it is left.
-      const Color tint = through.medium.inside[k] ? material.tint : Color(1, 1, 1);
-      colors.red[i] += through.share[k] * tint[0] * image.red[k];
-      colors.green[i] += through.share[k] * tint[1] * image.green[k];
-      colors.blue[i] += through.share[k] * tint[2] * image.blue[k];
+    lane.settles = settles[i];
+    lane.blind = blind;
+    if (!settles[i] && !(weight.seen > 0)) {
+      // Nobody sees it through the fog.
+      if (lane.own) {
+        ++tally.escaped;
+        --tally.hits;
+      }
+      continue;
     }
+    const Vec3d way = Vec3d(rays.x[i], rays.y[i], rays.z[i]).normalized();
+    const Vec3d at = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    const Crossing crossing = here.room.portals->cross(face, at, way);
+    ++lane.crossings;
+    ++tally.crossings;
+    // A little on, so as not to meet a wall in whose plane the portal lies.
+    constexpr double on = 2e-4;
+    lane.way = crossing.way;
+    lane.from = crossing.place + on * crossing.way;
+    lane.path = lane.path * crossing.scale + on;
+    if (crossing.turned_back) {
+      lane.face = face;
+    } else {
+      lane.room = crossing.room;
+      lane.face = crossing.twin;
+      lane.scale *= crossing.scale;
+      lane.eye = met.beyond(lane.eye);
+    }
+    going.send(lane, surfaces, i);
   }
 }
 

@@ -1,16 +1,49 @@
 #pragma once
 
 #include "render/look.hpp"
+#include "render/onward.hpp"
 
 namespace photonlane {
 
-/// Adds what wet floors throw back.
-void reflect_wet(const RenderJob& job, Sight& sight, const PixelPlace& place,
-                 const Surfaces& surfaces, Colors& colors, Tally& tally);
+/// Where the lanes of a batch stand at one of the surfaces they see, for those that go on from
+/// there.
+struct GoingOn {
+  const RenderJob& job;
+  const RoomView& here;
+  const PixelPlace& place;
+  const Leg& leg;
+  const Through* left;  ///< what is left of the lanes' light; null: all
+  const float* others;  ///< what of that the fog of other rooms leaves; null: all
+  Pool* pool;
+  Tally& tally;
 
-/// Adds what mirrors throw back and what is behind bodies that bend light, along lanes that go on
-/// from them. Nothing is left to be looked through where light is bent.
-void bounce(const RenderJob& job, const PixelPlace& place, const LookedAt& seen, const Leg& leg,
-            Colors& colors, Tally& tally);
+  /// What lane i has left where it has run t meters in this room, before fog; and after all fog,
+  /// the most of any color.
+  struct Weight {
+    float red = 1, green = 1, blue = 1;
+    float seen = 1;
+  };
+  Weight weight(const Surfaces& surfaces, std::size_t i) const;
+
+  /// A lane that goes on from surface i with a weight; place and way are left to the caller.
+  Onward lane(const Surfaces& surfaces, std::size_t i, const Weight& weight) const;
+  /// Puts it into the pool, after the surface it comes from.
+  void send(const Onward& lane, const Surfaces& surfaces, std::size_t i) const;
+
+  bool inside(std::size_t i) const { return leg.medium != nullptr && leg.medium->inside[i]; }
+};
+
+/// Sends on what wet floors throw back.
+void reflect_wet(const GoingOn& going, Sight& sight, const Surfaces& surfaces, Colors& colors);
+
+/// Sends on what mirrors throw back and what goes into bodies that bend light. Nothing is left to
+/// be looked through where light is bent.
+void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors);
+
+/// Sends lanes on that have crossed portals, and marks them as `gone`. `settles` are those the
+/// layers of whose pixels are still open; `blind` ones see no colors. Lanes out of crossings end
+/// here, as spent.
+void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, bool* gone,
+           Surfaces& surfaces, Colors& colors);
 
 }  // namespace photonlane

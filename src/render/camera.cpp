@@ -33,6 +33,7 @@ std::span<const Knob<Camera>> camera_knobs() {
       knob<&Camera::projection>("projection", "", {},
                                 "planar keeps straight walls straight, cylindrical gives every "
                                 "column the same angle"),
+      knob<&Camera::room>("room", "", {}, "the room the eye is in, by name; empty: the first"),
   };
   return table;
 }

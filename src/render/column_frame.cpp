@@ -6,7 +6,7 @@
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
 #include "render/job.hpp"
-#include "render/look.hpp"
+#include "render/onward.hpp"
 
 namespace photonlane {
 namespace {
@@ -78,7 +78,7 @@ std::int32_t corner(const PaintEntry& entry) {
 
 void color_columns(const RenderJob& job, Chunk& chunk) {
   const ColumnEvents::Rank& event = chunk.events.ranks.front();
-  const PaintTable& paint = job.paint;
+  const PaintTable& paint = job.here().paint;
   PlainColumns& plain = chunk.plain;
   const float share = base_share(paint);
   for (std::size_t i = 0; i < chunk.events.size; ++i) {
@@ -116,13 +116,14 @@ void cast(const RenderJob& job, double offset, int first, int last, Chunk& chunk
   start_at_eye(lanes, static_cast<std::size_t>(last - first), job.camera, job.budget);
   Number length[LaneBatch<Number>::capacity];
   aim(job.view, offset, first, lanes, length, chunk.events);
-  find_events(job.cells(), lanes, length, job.budget, job.open(), job.camera.eye.z(), chunk.events);
+  find_events(job.here().cells(), lanes, length, job.budget, job.here().open, job.camera.eye.z(),
+              chunk.events);
   count_columns(chunk.events, tally);
 }
 
 /// What the rows of a frame have in common with one another, at pixel_y from the top.
 ColumnRow row_at(const RenderJob& job, double pixel_y) {
-  const CompiledRoom& room = job.world.room();
+  const CompiledRoom& room = job.here().room;
   const double eye = job.camera.eye.z();
   const double v = job.view.v(pixel_y);
   const bool floor = v < 0;
@@ -138,8 +139,8 @@ ColumnRow row_at(const RenderJob& job, double pixel_y) {
 }
 
 FillRow plain_row(const RenderJob& job, const ColumnRow& row) {
-  const PaintEntry& entry = job.paint.at(row.level_material, row.level_face);
-  const float share = base_share(job.paint);
+  const PaintEntry& entry = job.here().paint.at(row.level_material, row.level_face);
+  const float share = base_share(job.here().paint);
   FillRow result{row.level, row.slope * row.slope, entry.red * share, entry.green * share,
                  entry.blue * share};
   result.slope = row.slope;
@@ -204,7 +205,7 @@ class RowSight final : public Sight {
   }
 
   std::unique_ptr<Sight> mirrored(const Surfaces& floor, const bool* wanted) const override {
-    const CompiledRoom& room = job_.world.room();
+    const CompiledRoom& room = job_.here().room;
     const auto eye = static_cast<float>(job_.camera.eye.z());
     // Seen from an eye as far below the floor, through it.
     ColumnRow row = row_;
@@ -243,7 +244,7 @@ class RowSight final : public Sight {
   /// What only some scenes need: floors of their own, how far lanes run inside soft bodies, and
   /// images in a floor.
   void complete(const std::uint32_t* rank, Surfaces& surfaces) const {
-    const CellSolid& cells = job_.cells();
+    const CellSolid& cells = job_.here().cells();
     if (row_.level_face == Face::floor && !cells.map().form_of.empty()) {
       for (std::size_t i = 0; i < surfaces.size; ++i) {
         if (rank[i] != level_rank || surfaces.ending[i] != Ending::hit) continue;
@@ -251,7 +252,7 @@ class RowSight final : public Sight {
             cells.map(), job_.camera.eye.x() + surfaces.x[i], job_.camera.eye.y() + surfaces.y[i]);
       }
     }
-    if (!job_.paint.density.empty()) measure_thickness(rank, surfaces);
+    if (!job_.here().paint.density.empty()) measure_thickness(rank, surfaces);
     if (floor_ != nullptr) bring_up(surfaces);
   }
 
@@ -312,34 +313,43 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
                        {color.corner, color.width, color.height, color.rise, color.v_0}});
   }
   std::vector<FillRow> rows(samples);
-  const TextureSet& textures = *job.paint.textures;
+  const TextureSet& textures = *job.here().paint.textures;
   const std::uint32_t* texels = textures.size() == 0 ? nullptr : textures.texels();
+  using Block = PixelSums::Block;
+  Pool pool(job.rooms.size());
+  PixelSums pixels(width, 1, 1);
+  pixels.blocks.emplace_back();
+  pixels.blocks.front().x = first;
+  pixels.blocks.front().width = width;
+  pixels.blocks.front().height = 1;
   for (int y = top; y < bottom; ++y) {
-    Surfaces solid;
+    Block& block = pixels.blocks.front();
+    block.y = y;
     const bool center_is_sample = samples == 1;
     if (plain && samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
         rows[s] = plain_row(job, frame_rows.sample(y, s));
       }
-      fill_row(columns.data(), rows.data(), static_cast<int>(samples), job.fog, texels,
+      fill_row(columns.data(), rows.data(), static_cast<int>(samples), job.here().fog, texels,
                static_cast<std::size_t>(width), first, y, job.target(first, y));
     } else if (samples > 0) {
-      Colors sums;
       for (std::size_t s = 0; s < samples; ++s) {
         RowSight sight(job, chunks[s]->events, frame_rows.sample(y, s));
-        look(job, sight, {first, y, width, static_cast<int>(s)}, share, s == 0, sums,
-             job.data() && center_is_sample ? &solid : nullptr, tally);
+        look(job, job.here(), sight, {first, y, width, static_cast<int>(s)}, share, s == 0,
+             block.sums, job.data() && center_is_sample ? &block.seen : nullptr, tally, &pool);
       }
-      write_colors(job, first, y, width, sums, 0);
+      go_on(job, pool, pixels, tally);
+      write_colors(job, first, y, width, block.sums, 0);
     }
     if (!job.data()) continue;
     if (plain || !center_is_sample) {
       Colors unused;
       RowSight sight(job, center.events, frame_rows.center(y));
       const Leg leg{.light = &rayless};
-      look(job, sight, {first, y, width, 0}, 0, true, unused, &solid, tally, &leg);
+      look(job, job.here(), sight, {first, y, width, 0}, 0, true, unused, &block.seen, tally,
+           nullptr, &leg);
     }
-    write_data(job, first, y, width, solid);
+    write_data(job, first, y, width, block.seen.surfaces);
   }
   flush_rows();
 }

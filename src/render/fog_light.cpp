@@ -16,9 +16,9 @@ double way_to(double share) {
 
 }  // namespace
 
-void light_fog(const RenderJob& job, const PixelPlace& place, const LaneRays& rays,
-               const float* distance, float* lit, Tally& tally) {
-  const CompiledRoom& room = job.world.room();
+void light_fog(const RenderJob& job, const RoomView& here, const PixelPlace& place,
+               const LaneRays& rays, const float* distance, float* lit, Tally& tally) {
+  const CompiledRoom& room = here.room;
   const Vec3d toward = sun_direction(*room.light.sun);
   const int samples = job.budget.light.fog_samples;
   std::fill_n(lit, rays.size, 1.0f);
@@ -31,23 +31,22 @@ void light_fog(const RenderJob& job, const PixelPlace& place, const LaneRays& ra
     for (std::size_t i = 0; i < rays.size; ++i) {
       const double share = fog_share(room.fog, distance[i]);
       if (!(share > 1.0 / 512)) continue;
-      const RandomKey key{.pixel = place.pixel(i),
-                          .sample = static_cast<std::uint32_t>(place.sample)};
+      const RandomKey key{.pixel = place.pixel(i), .sample = place.sample(i)};
       const double at = share * (s + static_cast<double>(random_uniform(key, 13))) / samples;
       const auto t =
           static_cast<float>(room.fog.start + way_to(at) * (room.fog.end - room.fog.start));
       const std::size_t k = asking.lanes.size++;
       asking.of[k] = i;
-      asking.lanes.x[k] = static_cast<float>(job.camera.eye.x()) + rays.from_x[i] + t * rays.x[i];
-      asking.lanes.y[k] = static_cast<float>(job.camera.eye.y()) + rays.from_y[i] + t * rays.y[i];
-      asking.lanes.z[k] = static_cast<float>(job.camera.eye.z()) + rays.from_z[i] + t * rays.z[i];
+      asking.lanes.x[k] = static_cast<float>(here.origin.x()) + rays.from_x[i] + t * rays.x[i];
+      asking.lanes.y[k] = static_cast<float>(here.origin.y()) + rays.from_y[i] + t * rays.y[i];
+      asking.lanes.z[k] = static_cast<float>(here.origin.z()) + rays.from_z[i] + t * rays.z[i];
       asking.lanes.direction_x[k] = static_cast<float>(toward.x());
       asking.lanes.direction_y[k] = static_cast<float>(toward.y());
       asking.lanes.direction_z[k] = static_cast<float>(toward.z());
     }
     if (asking.lanes.size == 0) return;
     Light through;
-    come_through(job, hard, place, asking, nullptr, nullptr, through, tally);
+    come_through(job, here, hard, place, asking, nullptr, nullptr, {}, through, tally);
     for (std::size_t k = 0; k < asking.lanes.size; ++k) {
       const float left = (through.red[k] + through.green[k] + through.blue[k]) / 3;
       lit[asking.of[k]] -= one_less * (1 - left);
@@ -55,9 +54,9 @@ void light_fog(const RenderJob& job, const PixelPlace& place, const LaneRays& ra
   }
 }
 
-void shade_fog(const RenderJob& job, const float* distance, const float* lit, float share,
+void shade_fog(const RoomView& here, const float* distance, const float* lit, float share,
                const Through* through, std::size_t count, Colors& sums) {
-  const Fog& fog = job.world.room().fog;
+  const Fog& fog = here.room.fog;
   const auto sunlit = static_cast<float>(fog.sunlit);
   for (std::size_t i = 0; i < count; ++i) {
     const float less = share * fog_share(fog, distance[i]) * sunlit * (1 - lit[i]);

@@ -32,6 +32,9 @@ const LayerInfo& layer_info(Layer layer) {
       {"evaluations", "evaluations of fields for the lane alone", 1, true},
       {"m", "least value of a field along the lane", 1, false},
       {"", "where a field changed by more than it says it can", 1, true},
+      {"", "portals the lane went through", 1, true},
+      {"", "room the lane ended in", 1, true},
+
   }};
   return table[static_cast<std::size_t>(layer)];
 }

@@ -9,6 +9,7 @@
 #include "photonlane/light/optics.hpp"
 #include "render/lane_sight.hpp"
 #include "render/shadow.hpp"
+#include "room/portal_faces.hpp"
 
 namespace photonlane {
 namespace {
@@ -93,11 +94,41 @@ class Shine {
   Falling& falling_;
 };
 
-void add_sun(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-             const LookedAt& seen, Falling& falling, Tally& tally) {
+/// Whether a line from a surface goes through the faces on the way to a light, each before
+/// `length`, whatever stands between.
+bool leads_there(const RenderJob& job, const RoomView& here, std::span<const FaceOf> way,
+                 const Surfaces& surfaces, std::size_t i, Vec3d toward, double length) {
+  Vec3d from = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+  const RoomView* room = &here;
+  std::int32_t came_out = -1;
+  for (const FaceOf& one : way) {
+    const PortalFace& face = room->face(static_cast<std::uint32_t>(one.face));
+    const double at = face.meet(from, toward, 0, one.face == came_out);
+    if (!(at < length)) return false;
+    const Crossing crossing = room->room.portals->cross(one.face, from + at * toward, toward);
+    from = crossing.place;
+    toward = crossing.way;
+    length = (length - at) * crossing.scale;
+    room = &job.rooms[crossing.room];
+    came_out = crossing.twin;
+  }
+  return true;
+}
+
+/// A sun, which may shine through portals.
+struct SunLight {
+  Vec3d direction;
+  Color color;
+  double size;
+  std::span<const FaceOf> way;
+};
+
+void add_sun(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+             const PixelPlace& place, const SunLight& sun, const LookedAt& seen, Falling& falling,
+             Tally& tally) {
   const Surfaces& surfaces = seen.surfaces;
-  const Sun& sun = *job.world.room().light.sun;
-  const Vec3d direction = sun_direction(sun);
+  const Vec3d& direction = sun.direction;
+
   const auto x = static_cast<float>(direction.x());
   const auto y = static_cast<float>(direction.y());
   const auto z = static_cast<float>(direction.z());
@@ -110,17 +141,22 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const PixelPlace& 
     const Normal normal = normal_of(surfaces, i);
     const float square = facing(surfaces, i, normal, x, y, z);
     if (square <= 0) continue;
+    if (!sun.way.empty() &&
+        !leads_there(job, here, sun.way, surfaces, i, direction, job.budget.far_limit)) {
+      continue;
+    }
     if (budget.sun_shadows == SunShadows::none) {
       shine.add(i, normal, x, y, z, square, 1, 1, 1);
     } else if (budget.sun_shadows == SunShadows::probe) {
-      const double way = across > 0 ? budget.probe / across : 0;
-      const Vec3d from = job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
-      const bool hidden = stands(job.cells().map(), from.x() + way * direction.x(),
-                                 from.y() + way * direction.y(), from.z() + way * direction.z());
+      const double ahead = across > 0 ? budget.probe / across : 0;
+      const Vec3d from = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+      const bool hidden =
+          stands(here.cells().map(), from.x() + ahead * direction.x(),
+                 from.y() + ahead * direction.y(), from.z() + ahead * direction.z());
       if (!hidden) shine.add(i, normal, x, y, z, square, 1, 1, 1);
     } else {
       squares[asking.lanes.size] = square;
-      asking.add(job, surfaces, i, normal, x, y, z);
+      asking.add(job, here, surfaces, i, normal, x, y, z);
     }
   }
   if (asking.lanes.size == 0) return;
@@ -129,7 +165,7 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const PixelPlace& 
   const SineCosine half = sine_cosine(0.5 * sun.size);
   std::fill_n(spread, asking.lanes.size, static_cast<float>(half.sine / half.cosine));
   Light through;
-  come_through(job, budget, place, asking, nullptr, spread, through, tally);
+  come_through(job, here, budget, place, asking, nullptr, spread, sun.way, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
     const std::size_t i = asking.of[k];
     shine.add(i, normal_of(surfaces, i), x, y, z, squares[k], through.red[k], through.green[k],
@@ -137,10 +173,11 @@ void add_sun(const RenderJob& job, const LightBudget& budget, const PixelPlace& 
   }
 }
 
-void add_lamp(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-              const Lamp& lamp, const LookedAt& seen, Falling& falling, Tally& tally) {
+void add_lamp(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+              const PixelPlace& place, const Lamp& lamp, std::span<const FaceOf> way,
+              const LookedAt& seen, Falling& falling, Tally& tally) {
   const Surfaces& surfaces = seen.surfaces;
-  const Vec3d from_eye = lamp.place - job.camera.eye;
+  const Vec3d from_eye = lamp.place - here.origin;
   const auto range = static_cast<float>(lamp.range);
   Asking asking;
   float strength[Surfaces::capacity];
@@ -163,6 +200,10 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const PixelPlace&
     const float amount =
         fade * fade * facing(surfaces, i, normal, x, y, z) * lamp_cone(lamp, -x, -y, -z);
     if (amount <= 0) continue;
+    if (!way.empty() &&
+        !leads_there(job, here, way, surfaces, i, Vec3d(x, y, z), static_cast<double>(length))) {
+      continue;
+    }
     if (budget.lamp_shadows == LampShadows::none) {
       shine.add(i, normal, x, y, z, amount, 1, 1, 1);
       continue;
@@ -170,7 +211,7 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const PixelPlace&
     strength[asking.lanes.size] = amount;
     distance[asking.lanes.size] = length;
     spread[asking.lanes.size] = static_cast<float>(lamp.radius) / length;
-    asking.add(job, surfaces, i, normal, x, y, z);
+    asking.add(job, here, surfaces, i, normal, x, y, z);
   }
   if (asking.lanes.size == 0) return;
   asking.lanes.far_limit = range;
@@ -178,7 +219,7 @@ void add_lamp(const RenderJob& job, const LightBudget& budget, const PixelPlace&
   std::copy_n(distance, asking.lanes.size, asking.lanes.limit);
   std::fill(asking.lanes.limit + asking.lanes.size, std::end(asking.lanes.limit), 0.0f);
   Light through;
-  come_through(job, budget, place, asking, distance, spread, through, tally);
+  come_through(job, here, budget, place, asking, distance, spread, way, through, tally);
   for (std::size_t k = 0; k < asking.lanes.size; ++k) {
     const std::size_t i = asking.of[k];
     shine.add(i, normal_of(surfaces, i), asking.lanes.direction_x[k], asking.lanes.direction_y[k],
@@ -278,14 +319,13 @@ class CornerGuess {
 /// The share of the directions above each surface, weighed by their cosine, that run free for the
 /// reach of corners: rays along a spiral (Vogel, "A Better Way to Construct the Sunflower Head",
 /// 1979), turned by chance for each pixel.
-void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
-                    const Surfaces& surfaces, float* open, Tally& tally) {
-  const auto reach = static_cast<float>(job.world.room().light.corner_reach);
+void sample_corners(const RenderJob& job, const RoomView& here, int samples,
+                    const PixelPlace& place, const Surfaces& surfaces, float* open, Tally& tally) {
+  const auto reach = static_cast<float>(here.room.light.corner_reach);
   float turn[Surfaces::capacity];
   int hidden[Surfaces::capacity] = {};
   for (std::size_t i = 0; i < surfaces.size; ++i) {
-    const RandomKey key{.pixel = place.pixel(i),
-                        .sample = static_cast<std::uint32_t>(place.sample)};
+    const RandomKey key{.pixel = place.pixel(i), .sample = place.sample(i)};
     turn[i] = random_uniform(key, 7);
   }
   for (int s = 0; s < samples; ++s) {
@@ -300,11 +340,11 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
       const auto b = static_cast<float>(radius * sine);
       const auto c = static_cast<float>(std::sqrt(1 - radius * radius));
       const auto [one, two] = Across(n);
-      asking.add(job, surfaces, i, n, n.x * c + one.x * a + two.x * b,
+      asking.add(job, here, surfaces, i, n, n.x * c + one.x * a + two.x * b,
                  n.y * c + one.y * a + two.y * b, n.z * c + one.z * a + two.z * b);
     }
     tally.shadow_lanes += asking.lanes.size;
-    const HitBatch<float> hits = trace_room(job.world.room(), asking.lanes, job.budget, tally);
+    const HitBatch<float> hits = trace_room(here.room, asking.lanes, job.budget, tally);
     for (std::size_t k = 0; k < asking.lanes.size; ++k) {
       tally.secondary_steps += hits.steps[k];
       hidden[asking.of[k]] += hits.ending[k] == Ending::hit;
@@ -318,10 +358,10 @@ void sample_corners(const RenderJob& job, int samples, const PixelPlace& place,
 /// What is left of the light from everywhere at each surface, guessed from how far the fields are
 /// at a few places along its normal (Evans, "Fast Approximations for Global Illumination on Dynamic
 /// Scenes", 2006): in the open they are as far as the place is high.
-void guess_by_distance(const RenderJob& job, const Surfaces& surfaces, float* open) {
-  const CompiledRoom& room = job.world.room();
+void guess_by_distance(const RoomView& here, const Surfaces& surfaces, float* open) {
+  const CompiledRoom& room = here.room;
   const auto reach = static_cast<float>(room.light.corner_reach);
-  const Vec3d& eye = job.camera.eye;
+  const Vec3d& eye = here.origin;
   float x[Surfaces::capacity];
   float y[Surfaces::capacity];
   float z[Surfaces::capacity];
@@ -353,21 +393,21 @@ void guess_by_distance(const RenderJob& job, const Surfaces& surfaces, float* op
   }
 }
 
-void add_ambient(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                 const Surfaces& surfaces, Light& light, Tally& tally) {
-  const CompiledRoom& room = job.world.room();
+void add_ambient(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+                 const PixelPlace& place, const Surfaces& surfaces, Light& light, Tally& tally) {
+  const CompiledRoom& room = here.room;
   float open[Surfaces::capacity];
   std::fill_n(open, surfaces.size, 1.0f);
   if (budget.corners == Corners::sampled) {
-    sample_corners(job, budget.corner_samples, place, surfaces, open, tally);
+    sample_corners(job, here, budget.corner_samples, place, surfaces, open, tally);
   } else if (budget.corners == Corners::neighbors) {
-    const CornerGuess guess(job.cells().map(), room.has_ceiling, room.light.corner_reach);
+    const CornerGuess guess(here.cells().map(), room.has_ceiling, room.light.corner_reach);
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       if (surfaces.ending[i] != Ending::hit) continue;
-      open[i] = guess.at(job.camera.eye + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
+      open[i] = guess.at(here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
                          surfaces.face[i]);
     }
-    if (room.near_field) guess_by_distance(job, surfaces, open);
+    if (room.near_field) guess_by_distance(here, surfaces, open);
   }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     light.red[i] = room.light.ambient[0] * open[i];
@@ -391,11 +431,11 @@ void shade_curved(const Surfaces& surfaces, Colors& colors) {
 
 }  // namespace
 
-void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                const LookedAt& seen, Colors& colors, Tally& tally) {
+void illuminate(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+                const PixelPlace& place, const LookedAt& seen, Colors& colors, Tally& tally) {
   const Surfaces& surfaces = seen.surfaces;
-  const Lighting& lighting = job.world.room().light;
-  if (!lighting.lit()) {
+  const Lighting& lighting = here.room.light;
+  if (!lighting.lit() && here.images.empty()) {
     if (surfaces.any_curved) shade_curved(surfaces, colors);
     return;
   }
@@ -403,11 +443,24 @@ void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlac
   const bool glossy = seen.gloss != nullptr;
   if (glossy) falling.gleam = {};
   Light& light = falling.light;
-  add_ambient(job, budget, place, surfaces, light, tally);
-  if (lighting.sun) add_sun(job, budget, place, seen, falling, tally);
-  for (const Lamp& lamp : lighting.lamps) {
-    add_lamp(job, budget, place, lamp, seen, falling, tally);
+  add_ambient(job, here, budget, place, surfaces, light, tally);
+  if (lighting.sun) {
+    const Sun& sun = *lighting.sun;
+    add_sun(job, here, budget, place, {sun_direction(sun), sun.color, sun.size, {}}, seen, falling,
+            tally);
   }
+  for (const Lamp& lamp : lighting.lamps) {
+    add_lamp(job, here, budget, place, lamp, {}, seen, falling, tally);
+  }
+  for (const LightImage& image : here.images) {
+    if (image.of_sun) {
+      add_sun(job, here, budget, place, {image.toward, image.lamp.color, image.sun_size, image.way},
+              seen, falling, tally);
+    } else {
+      add_lamp(job, here, budget, place, image.lamp, image.way, seen, falling, tally);
+    }
+  }
+
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] != Ending::hit) continue;
     const auto glow = static_cast<float>(job.world.materials()[surfaces.material[i]].glow);

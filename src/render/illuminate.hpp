@@ -6,15 +6,21 @@
 
 namespace photonlane {
 
+struct Onward;
+
 /// Which pixels a batch is of, for numbers drawn at random: pixel i is (x + i % width, y + i /
-/// width).
+/// width), or that of lane i.
 struct PixelPlace {
   int x = 0, y = 0;
   int width = 1;
-  int sample = 0;
+  int first_sample = 0;
+  const Onward* lanes = nullptr;
+
+  std::uint32_t column(std::size_t i) const;
+  std::uint32_t row(std::size_t i) const;
+  std::uint32_t sample(std::size_t i) const;
   std::uint64_t pixel(std::size_t i) const {
-    return static_cast<std::uint64_t>(y + static_cast<int>(i) / width) << 32 |
-           static_cast<std::uint32_t>(x + static_cast<int>(i) % width);
+    return static_cast<std::uint64_t>(row(i)) << 32 | column(i);
   }
 };
 
@@ -27,7 +33,7 @@ struct LookedAt {
 
 /// Multiplies the colors of surfaces by the light that falls on them, by the tricks or the rays the
 /// budget asks for, and adds what they throw back of it.
-void illuminate(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                const LookedAt& seen, Colors& colors, Tally& tally);
+void illuminate(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+                const PixelPlace& place, const LookedAt& seen, Colors& colors, Tally& tally);
 
 }  // namespace photonlane

@@ -27,9 +27,11 @@ void Progress::check() const {
 }
 
 bool RenderJob::plain() const {
-  return (world.textures().size() == 0 || paint.sampling == TextureSampling::nearest) &&
-         !paint.clear && !world.room().sky && world.room().has_ceiling && !cells().has_forms() &&
-         panels.empty() && !world.room().light.lit() && !wet && !glossy && !patterned;
+  const RoomView& room_view = here();
+  return (world.textures().size() == 0 || room_view.paint.sampling == TextureSampling::nearest) &&
+         !room_view.paint.clear && !room_view.room.sky && room_view.room.has_ceiling &&
+         !room_view.cells().has_forms() && room_view.panels.empty() &&
+         !room_view.room.light.lit() && !wet && !glossy && !patterned;
 }
 
 FramePlanes::FramePlanes(Frame& frame) {

@@ -5,11 +5,9 @@
 #include <mutex>
 #include <vector>
 
-#include "grid/column_events.hpp"
-#include "light/paint.hpp"
 #include "photonlane/render/render.hpp"
 #include "render/fill_kernel.hpp"
-#include "render/panels.hpp"
+#include "render/room_view.hpp"
 
 namespace photonlane {
 
@@ -56,22 +54,23 @@ struct RenderJob {
   const Budget& budget;
   const RenderOptions& options;
   Viewing view;
-  PaintTable paint;
-  PaintTable shadow_paint;  ///< the same, the nearest texels
-  FogRow fog;
-  Panels panels;
+  std::vector<RoomView> rooms;
+  std::size_t eye_room = 0;
+
   std::vector<SampleOffset> offsets;
   Frame& frame;
   FramePlanes planes;
   bool wet = false;        ///< some floor reflects
   bool glossy = false;     ///< some material throws light back or bends it
   bool patterned = false;  ///< some material has a pattern
+  bool portals = false;    ///< some room has one
 
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }
   Size size() const { return frame.size(); }
-  const CellSolid& cells() const { return *world.room().cells; }
-  OpenMaterials open() const { return {world.room().open, world.spent_material()}; }
+  /// The room the eye is in.
+  const RoomView& here() const { return rooms[eye_room]; }
+
   /// True where every column shows one wall between floor and ceiling, each of one color or one
   /// texel to a pixel.
   bool plain() const;

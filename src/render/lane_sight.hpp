@@ -7,21 +7,29 @@
 
 namespace photonlane {
 
+/// Whose lanes they are, for the tally.
+enum class Counted {
+  first,  ///< the frame's, from the eye on
+  later,  ///< the same, which have crossed portals
+  aside   ///< for light: of shadows, bounces
+};
+
 /// Lanes that are traced one by one: of pixels, shadows, bounces.
 template <class Number>
 class LaneSight final : public Sight {
  public:
-  /// `counts`: these lanes are the frame's own, and how they end is told.
-  LaneSight(const RenderJob& job, const LaneBatch<Number>& lanes, Tally& tally, bool counts = false)
-      : job_(job), lanes_(lanes), tally_(tally), counts_(counts) {}
+  LaneSight(const RenderJob& job, const RoomView& here, const LaneBatch<Number>& lanes,
+            Tally& tally, Counted counted = Counted::aside)
+      : job_(job), here_(here), lanes_(lanes), tally_(tally), counted_(counted) {}
 
   void nearest(Surfaces& surfaces) override {
-    const HitBatch<Number> hits = trace_room(job_.world.room(), lanes_, job_.budget, tally_);
-    if (counts_) {
-      count(hits, lanes_.size, tally_);
-    } else {
+    const HitBatch<Number> hits = trace_room(here_.room, lanes_, job_.budget, tally_);
+    if (counted_ == Counted::aside) {
       for (std::size_t i = 0; i < lanes_.size; ++i) tally_.secondary_steps += hits.steps[i];
+    } else {
+      count(hits, lanes_.size, counted_ == Counted::first ? lanes_.size : 0, tally_);
     }
+
     surfaces.size = lanes_.size;
     surfaces.any_panel = false;
     surfaces.any_curved = false;
@@ -34,6 +42,8 @@ class LaneSight final : public Sight {
     rest.far_limit = lanes_.far_limit;
     rest.any_start = true;
     rest.any_limit = lanes_.any_limit;
+    rest.any_face = lanes_.any_face;
+
     rest.ending_only = lanes_.ending_only;
     std::size_t place[LaneBatch<Number>::capacity];
     for (std::size_t i = 0; i < lanes_.size; ++i) {
@@ -42,15 +52,15 @@ class LaneSight final : public Sight {
       rest.take(lanes_, i);
       rest.start[rest.size - 1] = met_at_[i];
     }
-    const HitBatch<Number> hits = trace_room(job_.world.room(), rest, job_.budget, tally_);
+    const HitBatch<Number> hits = trace_room(here_.room, rest, job_.budget, tally_);
     for (std::size_t k = 0; k < rest.size; ++k) {
-      (counts_ ? tally_.steps : tally_.secondary_steps) += hits.steps[k];
+      (counted_ != Counted::aside ? tally_.steps : tally_.secondary_steps) += hits.steps[k];
       put(hits, k, place[k], surfaces);
     }
   }
 
   void rays(const Surfaces&, LaneRays& rays) const override {
-    const Vec3d& eye = job_.camera.eye;
+    const Vec3d& eye = here_.origin;
     rays.size = lanes_.size;
     for (std::size_t i = 0; i < lanes_.size; ++i) {
       rays.x[i] = static_cast<float>(lanes_.direction_x[i]);
@@ -65,7 +75,7 @@ class LaneSight final : public Sight {
  private:
   /// In a loop the compiler turns into vectors; what is not simply hit is put anew, one by one.
   void put_all(const HitBatch<Number>& hits, Surfaces& surfaces) {
-    const Vec3d& eye = job_.camera.eye;
+    const Vec3d& eye = here_.origin;
     const auto eye_x = static_cast<Number>(eye.x());
     const auto eye_y = static_cast<Number>(eye.y());
     const auto eye_z = static_cast<Number>(eye.z());
@@ -86,10 +96,14 @@ class LaneSight final : public Sight {
     std::copy_n(hits.material, size, surfaces.material);
     std::copy_n(hits.item, size, surfaces.item);
     std::copy_n(hits.steps, size, surfaces.steps);
-    if (job_.world.room().has_fields()) {
+    if (here_.room.has_fields() || here_.room.fields_only) {
       std::copy_n(hits.evaluations, size, surfaces.evaluations);
       std::copy_n(hits.nearest, size, surfaces.nearest);
       std::copy_n(hits.overstretched, size, surfaces.overstretched);
+    } else if (job_.portals) {
+      std::fill_n(surfaces.evaluations, size, 0u);
+      std::fill_n(surfaces.nearest, size, std::numeric_limits<float>::infinity());
+      std::fill_n(surfaces.overstretched, size, 0u);
     }
     if (usual) return;
     for (std::size_t i = 0; i < size; ++i) {
@@ -100,7 +114,7 @@ class LaneSight final : public Sight {
   void put(const HitBatch<Number>& hits, std::size_t from, std::size_t i, Surfaces& surfaces) {
     const bool escaped = hits.ending[from] == Ending::escaped;
     const Number t = escaped ? Number(1) : hits.t[from];
-    const Vec3d& eye = job_.camera.eye;
+    const Vec3d& eye = here_.origin;
     // Directions stand for what is not met.
     const auto place = [&](Number start, double of_eye, Number direction) {
       const Number offset = escaped ? Number(0) : start - static_cast<Number>(of_eye);
@@ -129,16 +143,18 @@ class LaneSight final : public Sight {
     }
     surfaces.face[i] = hits.face[from];
     surfaces.ending[i] = hits.ending[from];
-    surfaces.material[i] = job_.open().of(hits.ending[from], hits.material[from]);
+    surfaces.material[i] = here_.open.of(hits.ending[from], hits.material[from]);
     surfaces.item[i] = hits.item[from];
     surfaces.steps[i] = hits.steps[from];
     surfaces.all_hit = surfaces.all_hit && hits.ending[from] == Ending::hit;
   }
 
   const RenderJob& job_;
+  const RoomView& here_;
   const LaneBatch<Number>& lanes_;
   Tally& tally_;
-  bool counts_;
+  Counted counted_;
+
   Number met_at_[LaneBatch<Number>::capacity];
 };
 

@@ -7,6 +7,7 @@
 #include "light/surface_pattern.hpp"
 #include "render/bounce.hpp"
 #include "render/fog_light.hpp"
+#include "room/portal_faces.hpp"
 
 namespace photonlane {
 namespace {
@@ -31,7 +32,8 @@ void place_sky(const Sky& sky, Surfaces& surfaces) {
 
 /// Textures on curved faces, wrapped from three sides: as they lie on a floor and on walls, blended
 /// by how the surface faces.
-void wrap_textures(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
+void wrap_textures(const PaintTable& paint, const Surfaces& surfaces, const Reach& reach,
+                   Colors& colors) {
   bool any = false;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     any = any || (surfaces.face[i] == Face::curved && surfaces.ending[i] == Ending::hit &&
@@ -47,7 +49,7 @@ void wrap_textures(const PaintTable& paint, const Surfaces& surfaces, Colors& co
     }
     turned.pad();
     Colors one;
-    paint_surfaces(turned, paint, one);
+    paint_surfaces(turned, paint, reach, one);
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       const PaintEntry& entry = paint.at(surfaces.material[i], Face::curved);
       if (surfaces.face[i] != Face::curved || entry.level < 0) continue;
@@ -76,21 +78,25 @@ void wrap_textures(const PaintTable& paint, const Surfaces& surfaces, Colors& co
   }
 }
 
-/// Colors by texture and pattern. True where some alpha is below 1.
-bool paint_plainly(const RenderJob& job, const Surfaces& surfaces, Colors& colors) {
-  const bool clear = paint_surfaces(surfaces, job.paint, colors);
+/// Colors by texture and pattern, evened out over what a pixel covers `reach` meters from the eye.
+/// True where some alpha is below 1.
+bool paint_plainly(const RenderJob& job, const RoomView& here, const Surfaces& surfaces,
+                   const Reach& reach, Colors& colors) {
+  const bool clear = paint_surfaces(surfaces, here.paint, reach, colors);
   if (surfaces.any_curved && job.world.textures().size() > 0) {
-    wrap_textures(job.paint, surfaces, colors);
+    wrap_textures(here.paint, surfaces, reach, colors);
   }
   if (job.patterned) {
-    lay_patterns(surfaces, job.world.materials(), job.camera.eye, job.paint.pixel_angle, colors);
+    lay_patterns(surfaces, job.world.materials(), here.origin, here.paint.pixel_angle, reach,
+                 colors);
   }
   return clear;
 }
 
 /// The same, with the second material where a field's seam has one.
-bool paint_all(const RenderJob& job, const Surfaces& surfaces, Colors& colors) {
-  bool clear = paint_plainly(job, surfaces, colors);
+bool paint_all(const RenderJob& job, const RoomView& here, const Surfaces& surfaces,
+               const Reach& reach, Colors& colors) {
+  bool clear = paint_plainly(job, here, surfaces, reach, colors);
   if (!surfaces.any_curved) return clear;
   bool mixed = false;
   for (std::size_t i = 0; i < surfaces.size && !mixed; ++i) {
@@ -105,7 +111,7 @@ bool paint_all(const RenderJob& job, const Surfaces& surfaces, Colors& colors) {
   }
   others.pad();
   Colors second;
-  clear = paint_plainly(job, others, second) || clear;
+  clear = paint_plainly(job, here, others, reach, second) || clear;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (others.material[i] == surfaces.material[i]) continue;
     const auto mix = [&](float& color, float to) { color += (to - color) * surfaces.share[i]; };
@@ -117,14 +123,21 @@ bool paint_all(const RenderJob& job, const Surfaces& surfaces, Colors& colors) {
   return clear;
 }
 
-/// What fog takes the distance of each surface for, and the colors that no material has.
-void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, float* distance) {
+/// What fog takes the distance of each surface for, after so many meters before (null: none), and
+/// the colors that no material has.
+void finish(const RoomView& here, const Surfaces& surfaces, const float* before, Colors& colors,
+            float* distance) {
   std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
-  const std::optional<Sky>& sky = job.world.room().sky;
+  for (std::size_t i = 0; before != nullptr && i < surfaces.size; ++i) distance[i] += before[i];
+  const std::optional<Sky>& sky = here.room.sky;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] == Ending::hit) continue;
+    if (surfaces.ending[i] == Ending::crossed) {
+      colors.red[i] = colors.green[i] = colors.blue[i] = 0;
+      continue;
+    }
     const bool spent = surfaces.ending[i] == Ending::spent;
-    distance[i] = spent || sky ? 0 : infinite;
+    distance[i] = !spent && !sky ? infinite : before != nullptr ? before[i] : 0;
     if (!spent && sky && sky->panorama < 0) {
       const Color color = sky_color(*sky, surfaces.z[i]);
       colors.red[i] = color[0];
@@ -134,30 +147,40 @@ void finish(const RenderJob& job, const Surfaces& surfaces, Colors& colors, floa
   }
 }
 
-/// Keeps surfaces for the data layers.
+/// Keeps surfaces for the data layers, where lanes end.
 class SolidKeeper {
  public:
-  explicit SolidKeeper(Surfaces* solid) : solid_(solid) {
-    if (solid_ != nullptr) std::fill_n(kept_, Surfaces::capacity, false);
+  SolidKeeper(Seen* seen, const RoomView& here, const Leg& leg) : seen_(seen), here_(here) {
+    if (seen_ == nullptr) return;
+    std::fill_n(seen_->kept, Surfaces::capacity, false);
+    lanes_ = leg.lanes;
+  }
+
+  bool wanted(std::size_t i) const {
+    return seen_ != nullptr && !seen_->kept[i] && (lanes_ == nullptr || lanes_[i].settles);
   }
 
   void keep(const Surfaces& surfaces, const Colors* colors) {
-    if (solid_ == nullptr) return;
-    solid_->size = surfaces.size;
+    if (seen_ == nullptr) return;
+    seen_->surfaces.size = surfaces.size;
     for (std::size_t i = 0; i < surfaces.size; ++i) {
-      if (kept_[i] || (colors != nullptr && colors->alpha[i] < 0.5f)) continue;
-      solid_->copy(surfaces, i, i);
-      kept_[i] = true;
+      if (seen_->kept[i] || (colors != nullptr && colors->alpha[i] < 0.5f)) continue;
+      if (surfaces.ending[i] == Ending::crossed) continue;
+      seen_->surfaces.copy(surfaces, i, i);
+      seen_->surfaces.room[i] = here_.index;
+      seen_->surfaces.crossings[i] = 0;
+      seen_->kept[i] = true;
     }
   }
 
  private:
-  Surfaces* solid_;
-  bool kept_[Surfaces::capacity];
+  Seen* seen_;
+  const RoomView& here_;
+  const Onward* lanes_ = nullptr;
 };
 
-/// What is left for whatever lies behind; true where anything is.
-bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, int pass,
+/// What is left for whatever lies behind; true where anything is. `fresh`: all was left so far.
+bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, int pass, bool fresh,
          bool* wanted, Through& through) {
   bool any = false;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
@@ -165,7 +188,7 @@ bool dim(const RenderJob& job, const Surfaces& surfaces, const Colors& colors, i
     const float left = ended ? 0 : 1 - colors.alpha[i];
     const Color& tint = job.world.materials()[surfaces.material[i]].tint;
     const auto pass_on = [&](float* rest, float factor) {
-      rest[i] = (pass == 0 ? 1 : rest[i]) * left * factor;
+      rest[i] = (fresh ? 1 : rest[i]) * left * factor;
       return rest[i];
     };
     const float most = std::max({pass_on(through.red, tint[0]), pass_on(through.green, tint[1]),
@@ -202,21 +225,29 @@ void spend(float share, const bool* wanted, const Through& through, Surfaces& su
 /// panels before it.
 class Path {
  public:
-  Path(const RenderJob& job, Sight& sight, bool wants_data) : job_(job), sight_(sight) {
+  Path(const RoomView& here, Sight& sight, bool wants_data, const Leg& leg)
+      : panels_(here.panels), sight_(sight) {
     solids_.wants_data = wants_data;
     sight_.nearest(solids_);
-    if (job.panels.empty()) return;
+    if (panels_.empty()) return;
     sight_.rays(solids_, rays_);
+    if (leg.lanes != nullptr) {
+      for (std::size_t i = 0; i < solids_.size; ++i) {
+        rays_.eye_x[i] = static_cast<float>(leg.lanes[i].eye.x() - here.origin.x());
+        rays_.eye_y[i] = static_cast<float>(leg.lanes[i].eye.y() - here.origin.y());
+      }
+      rays_.many_eyes = true;
+    }
     std::fill_n(starts_.t, solids_.size, 0.0f);
     std::fill_n(starts_.panel, solids_.size, -1);
     cover();
   }
 
-  Surfaces& seen() { return job_.panels.empty() ? solids_ : seen_; }
+  Surfaces& seen() { return panels_.empty() ? solids_ : seen_; }
 
   /// What is behind, where it is wanted.
   void go_on(const bool* wanted) {
-    if (job_.panels.empty()) {
+    if (panels_.empty()) {
       sight_.behind(wanted, solids_);
       return;
     }
@@ -238,10 +269,10 @@ class Path {
  private:
   void cover() {
     seen_ = solids_;
-    job_.panels.cover(rays_, starts_, seen_, nearest_);
+    panels_.cover(rays_, starts_, seen_, nearest_);
   }
 
-  const RenderJob& job_;
+  const Panels& panels_;
   Sight& sight_;
   Surfaces solids_;
   Surfaces seen_;
@@ -250,15 +281,102 @@ class Path {
   std::int32_t nearest_[Surfaces::capacity];
 };
 
+/// What lanes carry that do not come straight from the eye, as their batch starts.
+class Carried {
+ public:
+  Carried(const RenderJob& job, const RoomView& here, const Leg& leg, std::size_t size,
+          Through& through) {
+    lanes_ = leg.lanes;
+    if (lanes_ == nullptr) return;
+    const std::size_t rooms = job.rooms.size();
+    for (std::size_t i = 0; i < size; ++i) {
+      // The fog of a room takes its share whenever lanes pass there: that of the others is gone.
+      float left = 1;
+      for (std::size_t r = 0; r < rooms; ++r) {
+        const float meters = leg.travelled[i * rooms + r];
+        const float share = fog_share(job.rooms[r].room.fog, static_cast<double>(meters));
+        if (r != here.index) {
+          left *= 1 - share;
+          continue;
+        }
+        before_[i] = meters;
+        shown_[i] = share;
+        any_shown_ = any_shown_ || share > 0;
+      }
+      others_[i] = left;
+      through.red[i] = lanes_[i].red * left;
+      through.green[i] = lanes_[i].green * left;
+      through.blue[i] = lanes_[i].blue * left;
+    }
+    for (std::size_t i = size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+      through.red[i] = through.green[i] = through.blue[i] = 0;
+    }
+  }
+
+  /// What the fog of other rooms leaves of each; null: all.
+  const float* others() const { return lanes_ != nullptr ? others_ : nullptr; }
+  /// Meters in this room so far; null: none.
+  const float* before() const { return lanes_ != nullptr ? before_ : nullptr; }
+
+  /// How far from the eye surfaces are, in this room's measure.
+  Reach reach(const Surfaces& surfaces, LaneRays& rays) {
+    if (lanes_ == nullptr) return {surfaces.t};
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      reach_[i] = static_cast<float>(lanes_[i].path) + surfaces.t[i];
+    }
+    for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+      reach_[i] = reach_[surfaces.size - 1];
+      rays.x[i] = rays.y[i] = 0;
+      rays.z[i] = 1;
+    }
+    return {reach_, rays.x, rays.y, rays.z};
+  }
+
+  /// Takes from the sums the fog that earlier legs in this room have shown.
+  void take_shown(const RoomView& here, const Colors& colors, float share, const Through& through,
+                  std::size_t size, Colors& sums) const {
+    if (!any_shown_) return;
+    for (std::size_t i = 0; i < size; ++i) {
+      const float less = share * shown_[i] * colors.alpha[i];
+      sums.red[i] -= less * here.fog.red * through.red[i];
+      sums.green[i] -= less * here.fog.green * through.green[i];
+      sums.blue[i] -= less * here.fog.blue * through.blue[i];
+    }
+  }
+
+ private:
+  const Onward* lanes_ = nullptr;
+  bool any_shown_ = false;
+  float others_[Surfaces::capacity];
+  float before_[Surfaces::capacity];
+
+  float shown_[Surfaces::capacity];
+  alignas(64) float reach_[Surfaces::capacity];
+};
+
 }  // namespace
 
-void LaneMedium::absorb(const Surfaces& surfaces, Colors& colors, float* fogged) const {
+std::uint32_t PixelPlace::column(std::size_t i) const {
+  return lanes != nullptr ? lanes[i].x
+                          : static_cast<std::uint32_t>(x + static_cast<int>(i) % width);
+}
+std::uint32_t PixelPlace::row(std::size_t i) const {
+  return lanes != nullptr ? lanes[i].y
+                          : static_cast<std::uint32_t>(y + static_cast<int>(i) / width);
+}
+std::uint32_t PixelPlace::sample(std::size_t i) const {
+  return lanes != nullptr ? lanes[i].sample : static_cast<std::uint32_t>(first_sample);
+}
+
+void LaneMedium::absorb(const Surfaces& surfaces, const float* before, Colors& colors,
+                        float* fogged) const {
   for (std::size_t i = 0; i < surfaces.size; ++i) {
-    if (!inside[i] || surfaces.ending[i] != Ending::hit) continue;
+    if (!inside[i]) continue;
+    fogged[i] = before[i];
+    if (surfaces.ending[i] != Ending::hit) continue;
     colors.red[i] *= std::exp(-red[i] * surfaces.t[i]);
     colors.green[i] *= std::exp(-green[i] * surfaces.t[i]);
     colors.blue[i] *= std::exp(-blue[i] * surfaces.t[i]);
-    fogged[i] = 0;
   }
 }
 
@@ -277,36 +395,39 @@ bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
   return any;
 }
 
-void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
-          Colors& sums, Surfaces* solid, Tally& tally, const Leg* image) {
+void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelPlace& place,
+          float share, bool first, Colors& sums, Seen* seen, Tally& tally, Pool* pool,
+          const Leg* image) {
   const bool wet = image == nullptr && job.wet;
-  const Leg own{.light = &job.budget.light, .bounces_left = job.budget.bounces.limit};
+  const Leg own{.light = &job.budget.light};
   const Leg& leg = image != nullptr ? *image : own;
   const LightBudget& light = *leg.light;
   const LaneMedium* medium = leg.medium != nullptr && leg.medium->any() ? leg.medium : nullptr;
-  Path path(job, sight, solid != nullptr || wet);
+  Path path(here, sight, seen != nullptr || wet, leg);
   Colors colors;
   Through through;
+  Carried carried(job, here, leg, path.seen().size, through);
+  const bool fresh = leg.lanes == nullptr;
   alignas(64) float distance[Surfaces::capacity];
   bool wanted[Surfaces::capacity];
-  SolidKeeper keeper(solid);
-  // Of what is seen in mirrors fog is of one color.
+  SolidKeeper keeper(seen, here, leg);
+  // Of what is seen in mirrors and through portals fog is of one color.
   const bool shafts = image == nullptr && share > 0 && light.fog == FogLight::sampled &&
-                      job.world.room().light.sun.has_value();
+                      here.room.light.sun.has_value();
   float lit[Surfaces::capacity];
+  bool gone[Surfaces::capacity] = {};
   for (int pass = 0;; ++pass) {
     Surfaces& surfaces = path.seen();
     surfaces.pad();
-    const bool may_end = !job.paint.clear;
-    if (may_end) keeper.keep(surfaces, nullptr);
-    if (!surfaces.all_hit && job.world.room().sky) place_sky(*job.world.room().sky, surfaces);
-    bool clear = paint_all(job, surfaces, colors);
-    if (!job.paint.density.empty() && soften(job.paint, surfaces, colors)) clear = true;
-    Gloss gloss;
+    const bool may_end = !here.paint.clear;
+    if (!surfaces.all_hit && here.room.sky) place_sky(*here.room.sky, surfaces);
     LaneRays rays;
+    if (!fresh || job.glossy) sight.rays(surfaces, rays);
+    bool clear = paint_all(job, here, surfaces, carried.reach(surfaces, rays), colors);
+    if (!here.paint.density.empty() && soften(here.paint, surfaces, colors)) clear = true;
+    Gloss gloss;
     LookedAt looked{surfaces, rays, nullptr};
     if (job.glossy) {
-      sight.rays(surfaces, rays);
       float cosine[Surfaces::capacity];
       for (std::size_t i = 0; i < surfaces.size; ++i) {
         const Normal normal = normal_of(surfaces, i);
@@ -316,31 +437,36 @@ void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float sha
                  medium != nullptr ? medium->inside : nullptr, gloss, colors);
       if (gloss.any) looked.gloss = &gloss;
     }
-    illuminate(job, light, place, looked, colors, tally);
-    if (wet) reflect_wet(job, sight, place, surfaces, colors, tally);
+    const Through* left = pass == 0 && fresh ? nullptr : &through;
+    const GoingOn going{job, here, place, leg, left, carried.others(), pool, tally};
+    illuminate(job, here, light, place, looked, colors, tally);
+    if (wet) reflect_wet(going, sight, surfaces, colors);
     // Frames without colors ask for nothing but surfaces.
-    if (looked.gloss != nullptr && share > 0) bounce(job, place, looked, leg, colors, tally);
+    if (looked.gloss != nullptr && share > 0) bounce(going, looked, colors);
+    if (!surfaces.all_hit && here.room.portals != nullptr && pool != nullptr) {
+      bool settles[Surfaces::capacity];
+      for (std::size_t i = 0; i < surfaces.size; ++i) settles[i] = keeper.wanted(i);
+      cross(going, sight, settles, share == 0, gone, surfaces, colors);
+    }
+
     const float* fogged = surfaces.t;
-    if (!surfaces.all_hit) {
-      finish(job, surfaces, colors, distance);
+    if (!surfaces.all_hit || !fresh) {
+      finish(here, surfaces, carried.before(), colors, distance);
       fogged = distance;
     }
-    if (medium != nullptr) {
-      if (fogged != distance) std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
-      fogged = distance;
-      medium->absorb(surfaces, colors, distance);
-    }
-    add_faded(colors, fogged, job.fog, share, pass == 0 ? nullptr : &through, surfaces.size,
-              first && pass == 0, sums);
+    if (medium != nullptr) medium->absorb(surfaces, carried.before(), colors, distance);
+    if (may_end) keeper.keep(surfaces, nullptr);
+    add_faded(colors, fogged, here.fog, share, left, surfaces.size, first && pass == 0, sums);
+    if (!fresh) carried.take_shown(here, colors, share, through, surfaces.size, sums);
     if (shafts) {
-      if (!job.glossy) sight.rays(surfaces, rays);
-      light_fog(job, place, rays, fogged, lit, tally);
-      shade_fog(job, fogged, lit, share, pass == 0 ? nullptr : &through, surfaces.size, sums);
+      if (fresh && !job.glossy) sight.rays(surfaces, rays);
+      light_fog(job, here, place, rays, fogged, lit, tally);
+      shade_fog(here, fogged, lit, share, left, surfaces.size, sums);
     }
     if (may_end) return;
     keeper.keep(surfaces, clear ? &colors : nullptr);
     if (!clear) return;
-    const bool any = dim(job, surfaces, colors, pass, wanted, through);
+    const bool any = dim(job, surfaces, colors, pass, pass == 0 && fresh, wanted, through);
     if (!any || pass == job.budget.passes.limit) {
       if (any)
         spend(share, wanted, through, surfaces, sums, image == nullptr && tally.lanes > 0, tally);
@@ -382,7 +508,11 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   each(Layer::steps, [&](std::size_t i) { return surfaces.steps[i]; });
   each(Layer::ending, [&](std::size_t i) { return surfaces.ending[i]; });
   each(Layer::material, [&](std::size_t i) { return met(i) ? surfaces.material[i] : no_material; });
-  const bool fields = job.world.room().has_fields();
+  const auto rooms = job.world.rooms();
+  const bool fields = std::any_of(rooms.begin(), rooms.end(),
+                                  [](const CompiledRoom& room) { return room.has_fields(); });
+  each(Layer::room, [&](std::size_t i) { return surfaces.room[i]; });
+  each(Layer::crossings, [&](std::size_t i) { return surfaces.crossings[i]; });
   each(Layer::evaluations, [&](std::size_t i) { return fields ? surfaces.evaluations[i] : 0u; });
   each(Layer::nearest, [&](std::size_t i) { return fields ? surfaces.nearest[i] : infinite; });
   each(Layer::overstretched,

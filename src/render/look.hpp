@@ -9,6 +9,9 @@
 
 namespace photonlane {
 
+class Pool;
+struct Onward;
+
 /// Finds what the lanes of some pixels see: by columns, or lane by lane.
 class Sight {
  public:
@@ -47,17 +50,23 @@ struct LaneMedium {
     green[to] = from.green[source];
     blue[to] = from.blue[source];
   }
-  /// Takes from colors what is lost on the way to them (Beer's law), and the fog from that way.
-  void absorb(const Surfaces& surfaces, Colors& colors, float* fogged) const;
+  /// Takes from colors what is lost on the way to them (Beer's law), and the fog from that way: it
+  /// stays as it was `before`.
+  void absorb(const Surfaces& surfaces, const float* before, Colors& colors, float* fogged) const;
 };
 
-/// How lanes that go on from surfaces look.
+/// How lanes look that do not come straight from the eye.
 struct Leg {
   const LightBudget* light = nullptr;  ///< what lights what they see
-  int bounces_left = 0;
-  int bounce = 0;                      ///< how many there were
-  const float* weight = nullptr;       ///< how much each counts in its pixel; null: wholly
+  const Onward* lanes = nullptr;       ///< what they carry; null: nothing, and none goes on
+  const float* travelled = nullptr;    ///< meters in each room so far, a row a lane
   const LaneMedium* medium = nullptr;  ///< null: they start in none
+};
+
+/// The first surfaces that lanes see rather than look through.
+struct Seen {
+  Surfaces surfaces;
+  bool kept[Surfaces::capacity];  ///< false: nothing yet, the lane goes on elsewhere
 };
 
 /// Light by no rays at all.
@@ -68,12 +77,14 @@ inline constexpr LightBudget rayless{
 /// Soft bodies hide as much as a lane runs inside them. True where there are any.
 bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors);
 
-/// Follows the lanes of some pixels through all that lets light through, and adds `share` of the
-/// light they see to the sums, or starts them where these lanes are the `first`. `solid`, where not
-/// null, gets the first surface of each that is seen rather than looked through. Lanes of an
-/// `image` look as it says, and see no wet floors.
-void look(const RenderJob& job, Sight& sight, const PixelPlace& place, float share, bool first,
-          Colors& sums, Surfaces* solid, Tally& tally, const Leg* image = nullptr);
+/// Follows the lanes of some pixels in a room through all that lets light through, and adds
+/// `share` of the light they see to the sums, or starts them where these lanes are the `first`.
+/// `seen`, where not null, gets the first surface of each. What goes on from there, through
+/// portals, thrown back or bent, waits in the pool; without one it is not seen. Lanes of a `leg`
+/// look as it says, and see no wet floors.
+void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelPlace& place,
+          float share, bool first, Colors& sums, Seen* seen, Tally& tally, Pool* pool,
+          const Leg* leg = nullptr);
 
 /// Writes the layers that are not colors for the pixels of a block: pixel i of the surfaces is
 /// (x + i % width, y + i / width).

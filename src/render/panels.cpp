@@ -32,8 +32,9 @@ void LaneRays::toward(const Surfaces& surfaces) {
   }
 }
 
-Panels::Panels(const World& world, const Vec3d& eye) : textures_(world.textures()) {
-  for (const Sprite& sprite : world.room().sprites) {
+Panels::Panels(const World& world, const CompiledRoom& room, const Vec3d& eye)
+    : textures_(world.textures()) {
+  for (const Sprite& sprite : room.sprites) {
     const Vec3d foot = sprite.foot - eye;
     double normal_x = 1;
     double normal_y = 0;
@@ -59,13 +60,12 @@ Panels::Panels(const World& world, const Vec3d& eye) : textures_(world.textures(
     z_.push_back(static_cast<float>(foot.z()));
     normal_x_.push_back(static_cast<float>(normal_x));
     normal_y_.push_back(static_cast<float>(normal_y));
-    // Right as one stands before the front.
-    right_x_.push_back(static_cast<float>(-normal_y));
-    right_y_.push_back(static_cast<float>(normal_x));
+
     half_width_.push_back(static_cast<float>(0.5 * sprite.width));
     height_.push_back(static_cast<float>(height));
     material_.push_back(sprite.material);
     texture_.push_back(material.texture);
+    turns_.push_back(!sprite.fixed);
   }
 }
 
@@ -143,12 +143,26 @@ void Panels::cover(const LaneRays& rays, const PanelStarts& starts, Surfaces& su
     alignas(64) float v_of[Surfaces::capacity];
     const float inverse_width = 0.5f / half_width_[p];
     const float inverse_height = 1 / height_[p];
+    alignas(64) float normal_x[Surfaces::capacity];
+    alignas(64) float normal_y[Surfaces::capacity];
+    std::fill_n(normal_x, rays.size, normal_x_[p]);
+    std::fill_n(normal_y, rays.size, normal_y_[p]);
+    for (std::size_t i = 0; rays.many_eyes && turns_[p] && i < rays.size; ++i) {
+      const float dx = rays.eye_x[i] - x_[p];
+      const float dy = rays.eye_y[i] - y_[p];
+      const float length = std::sqrt(dx * dx + dy * dy);
+      if (!(length > 0)) continue;
+      normal_x[i] = dx / length;
+      normal_y[i] = dy / length;
+    }
     for (std::size_t i = 0; i < rays.size; ++i) {
       const float px = x_[p] - rays.from_x[i];
       const float py = y_[p] - rays.from_y[i];
-      const float toward = rays.x[i] * normal_x_[p] + rays.y[i] * normal_y_[p];
-      const float t = (px * normal_x_[p] + py * normal_y_[p]) / toward;
-      const float side = (rays.x[i] * t - px) * right_x_[p] + (rays.y[i] * t - py) * right_y_[p];
+      const float toward = rays.x[i] * normal_x[i] + rays.y[i] * normal_y[i];
+      const float t = (px * normal_x[i] + py * normal_y[i]) / toward;
+      // Right as one stands before the front.
+      const float side = (rays.y[i] * t - py) * normal_x[i] - (rays.x[i] * t - px) * normal_y[i];
+
       // From behind it is turned round, so that a sign reads right from both sides.
       t_of[i] = t;
       u_of[i] = 0.5f + (toward < 0 ? side : -side) * inverse_width;
@@ -163,7 +177,7 @@ void Panels::cover(const LaneRays& rays, const PanelStarts& starts, Surfaces& su
           textures_.covered(static_cast<std::size_t>(texture_[p]), u_of[i], v) == 0) {
         continue;
       }
-      const bool front = rays.x[i] * normal_x_[p] + rays.y[i] * normal_y_[p] < 0;
+      const bool front = rays.x[i] * normal_x[i] + rays.y[i] * normal_y[i] < 0;
       far[i] = t;
       nearest[i] = index;
       surfaces.t[i] = t;
@@ -173,8 +187,8 @@ void Panels::cover(const LaneRays& rays, const PanelStarts& starts, Surfaces& su
       surfaces.thickness[i] = 0;
       surfaces.u[i] = u_of[i];
       surfaces.v[i] = v;
-      surfaces.normal_x[i] = front ? normal_x_[p] : -normal_x_[p];
-      surfaces.normal_y[i] = front ? normal_y_[p] : -normal_y_[p];
+      surfaces.normal_x[i] = front ? normal_x[i] : -normal_x[i];
+      surfaces.normal_y[i] = front ? normal_y[i] : -normal_y[i];
       surfaces.face[i] = Face::panel;
       surfaces.ending[i] = Ending::hit;
       surfaces.material[i] = material_[p];

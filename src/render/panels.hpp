@@ -17,6 +17,9 @@ struct LaneRays {
   alignas(64) float from_x[Surfaces::capacity];
   alignas(64) float from_y[Surfaces::capacity];
   alignas(64) float from_z[Surfaces::capacity];
+  bool many_eyes = false;  ///< each looks from an eye of its own, which sprites turn to
+  alignas(64) float eye_x[Surfaces::capacity];
+  alignas(64) float eye_y[Surfaces::capacity];
 
   /// Of lanes from the eye that see these surfaces.
   void toward(const Surfaces& surfaces);
@@ -31,7 +34,7 @@ struct PanelStarts {
 /// The sprites of a room as one camera sees them, turned toward it.
 class Panels {
  public:
-  Panels(const World& world, const Vec3d& eye);
+  Panels(const World& world, const CompiledRoom& room, const Vec3d& eye);
 
   bool empty() const { return x_.empty(); }
 
@@ -45,10 +48,11 @@ class Panels {
   bool may_meet(std::size_t i, const Cone& cone) const;
 
   const TextureSet& textures_;
-  // Meters from the eye: the foot's middle; then the panel's unit vector to the right and normal.
-  std::vector<float> x_, y_, z_, right_x_, right_y_, normal_x_, normal_y_, half_width_, height_;
+  // Meters from the eye: the foot's middle; then the panel's normal.
+  std::vector<float> x_, y_, z_, normal_x_, normal_y_, half_width_, height_;
   std::vector<std::uint32_t> material_;
   std::vector<int> texture_;
+  std::vector<bool> turns_;  ///< to the eye
 };
 
 }  // namespace photonlane

@@ -5,6 +5,7 @@
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
 #include "render/lane_sight.hpp"
+#include "render/onward.hpp"
 
 namespace photonlane {
 namespace {
@@ -23,19 +24,21 @@ static_assert(square_block.width * square_block.height == LaneBatch<float>::capa
 constexpr int tile_width = 256;
 constexpr int tile_height = 32;
 
-/// The pixels of one block; lane i is pixel (x + i % width, y + i / width).
-struct Block {
-  int x, y;
-  int width, height;
-  std::size_t count() const { return static_cast<std::size_t>(width) * height; }
-};
+// Blocks whose lanes share a pool: as many as a row of memory likes, and fill batches with what
+// goes on from them.
+constexpr int group_width = 64;
+static_assert(group_width <= Surfaces::capacity);
+// Past so many waiting lanes the pool is emptied before more are added.
+constexpr std::size_t most_waiting = 16384;
+
+using Block = PixelSums::Block;
 
 /// Rays through a block's pixels, at an offset within each. Planar directions are worked out in
 /// the lanes' own number type, in loops the compiler turns into vectors.
 template <class Number>
 void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatch<Number>& lanes) {
   const Viewing& view = job.view;
-  start_at_eye(lanes, block.count(), job.camera, job.budget);
+  start_at_eye(lanes, static_cast<std::size_t>(block.width) * block.height, job.camera, job.budget);
   if (!view.planar) {
     for (int row = 0; row < block.height; ++row) {
       for (int column = 0; column < block.width; ++column) {
@@ -70,60 +73,66 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
   }
 }
 
-/// The colors of a block, and what its pixels' middles meet.
+/// The colors of a block, and what its pixels' middles meet, but for what goes on from there.
 template <class Number>
-void see(const RenderJob& job, const Block& block, Colors& colors, Tally& tally) {
+void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
   const std::size_t samples = job.offsets.size();
+  const RoomView& here = job.here();
   LaneBatch<Number> lanes;
-  Surfaces solid;
   const bool own_center = job.data() && (samples > 1 || !job.colors());
   if (job.colors()) {
     const float share = 1.0f / static_cast<float>(samples);
     for (std::size_t s = 0; s < samples; ++s) {
       aim(job, block, job.offsets[s], lanes);
-      LaneSight<Number> sight(job, lanes, tally, true);
+      LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
       const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
-      look(job, sight, place, share, s == 0, colors, job.data() && !own_center ? &solid : nullptr,
-           tally);
+      look(job, here, sight, place, share, s == 0, block.sums,
+           job.data() && !own_center ? &block.seen : nullptr, tally, &pool);
     }
   }
   if (own_center || !job.colors()) {
     Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
-    LaneSight<Number> sight(job, lanes, tally, true);
+    LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
     const Leg leg{.light = &rayless};
-    look(job, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &solid, tally, &leg);
+    look(job, here, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &block.seen, tally,
+         &pool, &leg);
   }
-  if (job.data()) write_data(job, block.x, block.y, block.width, solid);
 }
 
-/// Renders two blocks beside one another, or one (the second empty): rows of memory are written at
-/// least 16 pixels at a time.
-template <class Number>
-void render_blocks(const RenderJob& job, const Block& left, const Block& right, Tally& tally) {
-  Colors colors;
-  see<Number>(job, left, colors, tally);
-  if (right.width == 0) {
-    for (int row = 0; job.colors() && row < left.height; ++row) {
-      write_colors(job, left.x, left.y + row, left.width, colors,
-                   static_cast<std::size_t>(row) * left.width);
-    }
-    return;
+/// A row of pixels of blocks side by side.
+void write_row_of(const RenderJob& job, std::span<const Block> blocks, int row) {
+  Colors whole;
+  std::size_t size = 0;
+  for (const Block& block : blocks) {
+    const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(row) * block.width;
+    std::copy_n(block.sums.red + from, block.width, whole.red + size);
+    std::copy_n(block.sums.green + from, block.width, whole.green + size);
+    std::copy_n(block.sums.blue + from, block.width, whole.blue + size);
+    size += static_cast<std::size_t>(block.width);
   }
-  Colors others;
-  see<Number>(job, right, others, tally);
-  if (!job.colors()) return;
-  for (int row = 0; row < left.height; ++row) {
-    Colors both;
-    const auto copy = [&](const float* from, const float* more, float* to) {
-      std::copy_n(from + static_cast<std::ptrdiff_t>(row) * left.width, left.width, to);
-      std::copy_n(more + static_cast<std::ptrdiff_t>(row) * right.width, right.width,
-                  to + left.width);
-    };
-    copy(colors.red, others.red, both.red);
-    copy(colors.green, others.green, both.green);
-    copy(colors.blue, others.blue, both.blue);
-    write_colors(job, left.x, left.y + row, left.width + right.width, both, 0);
+  const Block& first = blocks.front();
+  write_colors(job, first.x, first.y + row, static_cast<int>(size), whole, 0);
+}
+
+/// Renders the blocks of a group, and what goes on from them together.
+template <class Number>
+void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
+                  Tally& tally) {
+  std::vector<Block>& blocks = pixels.blocks;
+  for (Block& block : blocks) {
+    see<Number>(job, block, pool, tally);
+    if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
+  }
+  go_on(job, pool, pixels, tally);
+  for (std::size_t first = 0; first < blocks.size(); first += across) {
+    const std::span<const Block> row_of(blocks.data() + first, across);
+    for (int row = 0; job.colors() && row < row_of.front().height; ++row) {
+      write_row_of(job, row_of, row);
+    }
+    for (const Block& block : row_of) {
+      if (job.data()) write_data(job, block.x, block.y, block.width, block.seen.surfaces);
+    }
   }
 }
 
@@ -132,7 +141,9 @@ void render_blocks(const RenderJob& job, const Block& left, const Block& right, 
 void render_pixels(RenderJob& job) {
   const Stopwatch watch;
   const Size size = job.size();
-  const BlockShape shape = job.world.room().has_fields() ? square_block : wide_block;
+  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(),
+                                   [](const RoomView& view) { return view.room.has_fields(); });
+  const BlockShape shape = marches ? square_block : wide_block;
 
   const int strips = (size.width + tile_width - 1) / tile_width;
   const int bands = (size.height + tile_height - 1) / tile_height;
@@ -143,20 +154,26 @@ void render_pixels(RenderJob& job) {
     if (progress.stopped()) return;
     const int left = static_cast<int>(tile) % strips * tile_width;
     const int top = static_cast<int>(tile) / strips * tile_height;
-    for (int y = top; y < std::min(size.height, top + tile_height); y += shape.height) {
-      const int height = std::min(shape.height, size.height - y);
-      const auto block = [&](int x) {
-        return Block{x, y, std::clamp(size.width - x, 0, shape.width), height};
-      };
-      const bool pairs = shape.width < 16;
-      for (int x = left; x < std::min(size.width, left + tile_width);
-           x += pairs ? 2 * shape.width : shape.width) {
-        const Block second = pairs ? block(x + shape.width) : Block{};
-        if (job.budget.number == NumberType::float64) {
-          render_blocks<double>(job, block(x), second, tallies[tile]);
-        } else {
-          render_blocks<float>(job, block(x), second, tallies[tile]);
+    Pool pool(job.rooms.size());
+    const int right = std::min(size.width, left + tile_width);
+    const int bottom = std::min(size.height, top + tile_height);
+    for (int x = left; x < right; x += group_width) {
+      const int across = (std::min(group_width, right - x) + shape.width - 1) / shape.width;
+      PixelSums pixels(shape.width, shape.height, across);
+      for (int y = top; y < bottom; y += shape.height) {
+        for (int k = 0; k < across; ++k) {
+          Block& block = pixels.blocks.emplace_back();
+          block.x = x + k * shape.width;
+          block.y = y;
+          block.width = std::min(shape.width, right - block.x);
+          block.height = std::min(shape.height, bottom - y);
         }
+      }
+      const auto width = static_cast<std::size_t>(across);
+      if (job.budget.number == NumberType::float64) {
+        render_group<double>(job, pixels, width, pool, tallies[tile]);
+      } else {
+        render_group<float>(job, pixels, width, pool, tallies[tile]);
       }
     }
     flush_rows();

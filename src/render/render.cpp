@@ -10,6 +10,12 @@
 namespace photonlane {
 namespace {
 
+/// Whether there is anything in the eye's room that columns do not show.
+bool sees_more(const World& world, const Camera& camera) {
+  const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
+  return room.has_fields() || room.fields_only || room.portals;
+}
+
 void check(const World& world, const Camera& camera, const Budget& budget,
            const RenderOptions& options) {
   validate_knobs(budget_knobs(), budget);
@@ -21,7 +27,7 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                             budget.frame.width, budget.frame.height, bytes / 0x1p30,
                             options.memory_limit / 0x1p30));
   }
-  const CompiledRoom& room = world.room();
+  const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
   if (!room.fields_only && !(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
     throw Error(ErrorKind::input,
                 fmt::format("camera.eye: height {} is not between the floor at 0 and the ceiling "
@@ -33,8 +39,9 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                 "rays: columns need a level camera, expected camera.pitch and camera.roll 0, or "
                 "rays pixels");
   }
-  if (budget.rays == Rays::columns && room.has_fields()) {
-    throw Error(ErrorKind::input, "rays: columns see no fields, expected rays pixels");
+  if (budget.rays == Rays::columns && sees_more(world, camera)) {
+    throw Error(ErrorKind::input,
+                "rays: columns see no fields and no portals, expected rays pixels");
   }
   // Beyond this, neighboring cells have no float numbers of their own.
   constexpr double countable = 4e6;
@@ -56,13 +63,8 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
   frame.budget = budget;
   frame.cost.compile_ms = world.compile_ms();
-  const Fog& fog = world.room().fog;
+  const std::size_t eye_room = world.room_index(camera.room);
   const Viewing view = viewing(camera, budget.frame.size());
-  const PaintTable paint(world.materials(), world.textures(), camera.eye, budget.texture,
-                         1 / view.focal, static_cast<float>(world.room().face_shade));
-  PaintTable shadow_paint = paint;
-  shadow_paint.sampling = TextureSampling::nearest;
-
   const auto some = [&](const auto& is) {
     return std::any_of(world.materials().begin(), world.materials().end(), is);
   };
@@ -71,25 +73,16 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   const bool mirrors = some([](const Material& material) { return material.glossy(); });
   const bool patterned =
       some([](const Material& material) { return material.pattern != SurfacePattern::none; });
-  RenderJob job{world,
-                camera,
-                budget,
-                options,
-                view,
-                paint,
-                shadow_paint,
-                FogRow{fog.color[0], fog.color[1], fog.color[2], static_cast<float>(fog.start),
-                       static_cast<float>(1 / (fog.end - fog.start))},
-                Panels(world, camera.eye),
-                sample_offsets(budget.frame.samples),
-                frame,
-                FramePlanes(frame),
-                wet,
-                mirrors,
-                patterned};
+  RenderJob job{world,     camera,
+                budget,    options,
+                view,      view_rooms(world, eye_room, camera.eye, budget, 1 / view.focal),
+                eye_room,  sample_offsets(budget.frame.samples),
+                frame,     FramePlanes(frame),
+                wet,       mirrors,
+                patterned, !world.portals().empty()};
   const bool columns =
       budget.rays == Rays::columns ||
-      (budget.rays == Rays::automatic && camera.level() && !world.room().has_fields());
+      (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
   if (columns) {
     render_columns(job);
   } else {

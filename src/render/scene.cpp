@@ -20,6 +20,12 @@ Cell Scene::wall(const Material& material, std::string name) {
   return wall_of(static_cast<std::uint32_t>(materials.size() - 1));
 }
 
+Room& Scene::add_room(std::string name) {
+  rooms.emplace_back();
+  rooms.back().name = std::move(name);
+  return rooms.back();
+}
+
 int Scene::add(Texture texture, std::string name) {
   texture_names.resize(textures.size());
   textures.push_back(std::move(texture));

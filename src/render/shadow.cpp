@@ -6,6 +6,7 @@
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
 #include "render/lane_sight.hpp"
+#include "room/portal_faces.hpp"
 
 namespace photonlane {
 namespace {
@@ -16,12 +17,18 @@ void let_all_through(std::size_t size, Light& light) {
   std::fill_n(light.blue, size, 1.0f);
 }
 
-/// Along single rays.
-void trace(const RenderJob& job, const LaneBatch<float>& lanes, const float* limit, Light& light,
-           Tally& tally) {
-  tally.shadow_lanes += lanes.size;
-  let_all_through(lanes.size, light);
-  LaneSight<float> sight(job, lanes, tally);
+/// Lanes toward a light, in one of the rooms on their way.
+struct TowardLight {
+  LaneBatch<float> lanes;
+  float limit[Surfaces::capacity];  ///< how far the light is from here
+  std::size_t of[Surfaces::capacity];
+};
+
+/// What comes through in one room; those that go through the next face of the way are sent `on`.
+void trace_leg(const RenderJob& job, const RoomView& here, std::span<const FaceOf> way,
+               TowardLight& leg, TowardLight& on, Light& light, Tally& tally) {
+  const LaneBatch<float>& lanes = leg.lanes;
+  LaneSight<float> sight(job, here, lanes, tally);
   Surfaces surfaces;
   sight.nearest(surfaces);
   bool wanted[Surfaces::capacity];
@@ -29,22 +36,50 @@ void trace(const RenderJob& job, const LaneBatch<float>& lanes, const float* lim
   for (int pass = 0; pass <= job.budget.passes.limit; ++pass) {
     surfaces.pad();
     Colors colors;
-    const bool clear = job.paint.clear;
+    const bool clear = here.paint.clear;
     if (clear) {
-      paint_surfaces(surfaces, job.shadow_paint, colors);
-      if (!job.paint.density.empty()) soften(job.paint, surfaces, colors);
+      paint_surfaces(surfaces, here.shadow_paint, {surfaces.t}, colors);
+      if (!here.paint.density.empty()) soften(here.paint, surfaces, colors);
     }
     bool any = false;
     for (std::size_t i = 0; i < lanes.size; ++i) {
       if (!wanted[i]) continue;
       wanted[i] = false;
-      if (surfaces.ending[i] != Ending::hit) continue;
-      if (limit != nullptr && surfaces.t[i] >= limit[i]) continue;
+      const std::size_t k = leg.of[i];
+      const auto darken = [&] { light.red[k] = light.green[k] = light.blue[k] = 0; };
+      if (surfaces.ending[i] == Ending::crossed && surfaces.t[i] < leg.limit[i]) {
+        // What is behind a portal is somewhere else, unless the light is there.
+        const auto face = static_cast<std::int32_t>(surfaces.item[i]);
+        if (way.empty() || way.front().face != face) {
+          darken();
+          continue;
+        }
+        const Vec3d at = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+        const Crossing crossing = here.room.portals->cross(
+            face, at, Vec3d(lanes.direction_x[i], lanes.direction_y[i], lanes.direction_z[i]));
+        const std::size_t to = on.lanes.size++;
+        on.of[to] = k;
+        const Vec3d from = crossing.place + 2e-4 * crossing.way;
+        on.lanes.x[to] = static_cast<float>(from.x());
+        on.lanes.y[to] = static_cast<float>(from.y());
+        on.lanes.z[to] = static_cast<float>(from.z());
+        on.lanes.direction_x[to] = static_cast<float>(crossing.way.x());
+        on.lanes.direction_y[to] = static_cast<float>(crossing.way.y());
+        on.lanes.direction_z[to] = static_cast<float>(crossing.way.z());
+        on.lanes.face[to] = crossing.twin;
+        on.limit[to] = (leg.limit[i] - surfaces.t[i]) * static_cast<float>(crossing.scale);
+        continue;
+      }
+      const bool free = surfaces.ending[i] != Ending::hit || surfaces.t[i] >= leg.limit[i];
+      if (free) {
+        if (!way.empty()) darken();
+        continue;
+      }
       const float left = clear ? std::max(0.0f, 1 - colors.alpha[i]) : 0;
       const Color& tint = job.world.materials()[surfaces.material[i]].tint;
-      light.red[i] *= left * tint[0];
-      light.green[i] *= left * tint[1];
-      light.blue[i] *= left * tint[2];
+      light.red[k] *= left * tint[0];
+      light.green[k] *= left * tint[1];
+      light.blue[k] *= left * tint[2];
       wanted[i] = left > 1.0f / 256;
       any = any || wanted[i];
     }
@@ -53,10 +88,36 @@ void trace(const RenderJob& job, const LaneBatch<float>& lanes, const float* lim
   }
 }
 
+/// Along single rays, through the portals between.
+void trace(const RenderJob& job, const RoomView& here, const LaneBatch<float>& lanes,
+           const float* limit, std::span<const FaceOf> way, Light& light, Tally& tally) {
+  tally.shadow_lanes += lanes.size;
+  let_all_through(lanes.size, light);
+  TowardLight leg;
+  leg.lanes = lanes;
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    leg.limit[i] = limit != nullptr ? limit[i] : lanes.far_limit;
+    leg.of[i] = i;
+  }
+  const RoomView* room = &here;
+  for (;;) {
+    TowardLight on;
+    on.lanes.far_limit = lanes.far_limit;
+    on.lanes.ending_only = true;
+    on.lanes.any_face = true;
+    trace_leg(job, *room, way, leg, on, light, tally);
+    if (on.lanes.size == 0) return;
+    room = &job.rooms[room->face(static_cast<std::uint32_t>(way.front().face)).room];
+    way = way.subspan(1);
+    leg = on;
+  }
+}
+
 /// Along rays to places spread evenly over each light's disk (Vogel, "A Better Way to Construct the
 /// Sunflower Head", 1979), turned by chance for each pixel.
-void sample(const RenderJob& job, int samples, const PixelPlace& place, const Asking& asking,
-            const float* limit, const float* spread, Light& light, Tally& tally) {
+void sample(const RenderJob& job, const RoomView& here, int samples, const PixelPlace& place,
+            const Asking& asking, const float* limit, const float* spread,
+            std::span<const FaceOf> way, Light& light, Tally& tally) {
   const std::size_t size = asking.lanes.size;
   std::fill_n(light.red, size, 0.0f);
   std::fill_n(light.green, size, 0.0f);
@@ -66,22 +127,21 @@ void sample(const RenderJob& job, int samples, const PixelPlace& place, const As
   for (int s = 0; s < samples; ++s) {
     const double radius = std::sqrt((s + 0.5) / samples);
     for (std::size_t k = 0; k < size; ++k) {
-      const RandomKey key{.pixel = place.pixel(asking.of[k]),
-                          .sample = static_cast<std::uint32_t>(place.sample)};
+      const RandomKey key{.pixel = place.pixel(asking.of[k]), .sample = place.sample(asking.of[k])};
       const auto [sine, cosine] =
           sine_cosine(2 * pi * (0.38196601125 * s + random_uniform(key, 11)));
-      const Normal way{asking.lanes.direction_x[k], asking.lanes.direction_y[k],
-                       asking.lanes.direction_z[k]};
-      const Across across(way);
+      const Normal toward{asking.lanes.direction_x[k], asking.lanes.direction_y[k],
+                          asking.lanes.direction_z[k]};
+      const Across across(toward);
       const float a = spread[k] * static_cast<float>(radius * cosine);
       const float b = spread[k] * static_cast<float>(radius * sine);
       const float length = 1 / std::sqrt(1 + a * a + b * b);
-      lanes.direction_x[k] = (way.x + a * across.one.x + b * across.two.x) * length;
-      lanes.direction_y[k] = (way.y + a * across.one.y + b * across.two.y) * length;
-      lanes.direction_z[k] = (way.z + a * across.one.z + b * across.two.z) * length;
+      lanes.direction_x[k] = (toward.x + a * across.one.x + b * across.two.x) * length;
+      lanes.direction_y[k] = (toward.y + a * across.one.y + b * across.two.y) * length;
+      lanes.direction_z[k] = (toward.z + a * across.one.z + b * across.two.z) * length;
     }
     Light one;
-    trace(job, lanes, limit, one, tally);
+    trace(job, here, lanes, limit, way, one, tally);
     for (std::size_t k = 0; k < size; ++k) {
       light.red[k] += share * one.red[k];
       light.green[k] += share * one.green[k];
@@ -101,10 +161,20 @@ float free_share(float offset) {
 /// value is h has its edge about h / t from the disk's middle. Rays go on through what hides them
 /// until it hides all of the disk. How deep they are within tells where its edge is as well, unless
 /// they go straight through something thin: that hides all.
-void guess(const RenderJob& job, const LaneBatch<float>& lanes, const float* limit,
-           const float* spread, Light& light, Tally& tally) {
-  const CompiledRoom& room = job.world.room();
+void guess(const RenderJob& job, const RoomView& here, const LaneBatch<float>& lanes,
+           const float* limit, const float* spread, Light& light, Tally& tally) {
+  const CompiledRoom& room = here.room;
   let_all_through(lanes.size, light);
+  if (room.portals) {
+    float at[Surfaces::capacity];
+    std::int32_t face[Surfaces::capacity];
+    bool rim[Surfaces::capacity];
+    for (std::size_t i = 0; i < lanes.size; ++i) at[i] = limit ? limit[i] : lanes.far_limit;
+    room.portals->nearest(lanes, at, face, rim);
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (face[i] >= 0) light.red[i] = 0;
+    }
+  }
   if (!room.fields_only) {
     const HitBatch<float> hits = room.cells->nearest_hit(lanes, job.budget);
     tally.shadow_lanes += lanes.size;
@@ -194,10 +264,11 @@ Across::Across(const Normal& n) {
   two = {q, sign + n.y * n.y * p, -n.y};
 }
 
-void Asking::add(const RenderJob& job, const Surfaces& surfaces, std::size_t i,
-                 const Normal& normal, float direction_x, float direction_y, float direction_z) {
+void Asking::add(const RenderJob& job, const RoomView& here, const Surfaces& surfaces,
+                 std::size_t i, const Normal& normal, float direction_x, float direction_y,
+                 float direction_z) {
   const std::size_t k = lanes.size++;
-  const Vec3d& eye = job.camera.eye;
+  const Vec3d& eye = here.origin;
   const auto x = static_cast<float>(eye.x() + surfaces.x[i]);
   const auto y = static_cast<float>(eye.y() + surfaces.y[i]);
   lanes.x[k] = x + normal.x * lift(job, x);
@@ -209,15 +280,15 @@ void Asking::add(const RenderJob& job, const Surfaces& surfaces, std::size_t i,
   of[k] = i;
 }
 
-void come_through(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                  const Asking& asking, const float* limit, const float* spread, Light& light,
-                  Tally& tally) {
+void come_through(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+                  const PixelPlace& place, const Asking& asking, const float* limit,
+                  const float* spread, std::span<const FaceOf> way, Light& light, Tally& tally) {
   if (budget.softness == Softness::sampled) {
-    sample(job, budget.soft_samples, place, asking, limit, spread, light, tally);
-  } else if (budget.softness == Softness::quick && job.world.room().has_fields()) {
-    guess(job, asking.lanes, limit, spread, light, tally);
+    sample(job, here, budget.soft_samples, place, asking, limit, spread, way, light, tally);
+  } else if (budget.softness == Softness::quick && here.room.has_fields() && way.empty()) {
+    guess(job, here, asking.lanes, limit, spread, light, tally);
   } else {
-    trace(job, asking.lanes, limit, light, tally);
+    trace(job, here, asking.lanes, limit, way, light, tally);
   }
 }
 

@@ -28,16 +28,16 @@ struct Asking {
   std::size_t of[Surfaces::capacity];
 
   Asking() { lanes.ending_only = true; }
-  void add(const RenderJob& job, const Surfaces& surfaces, std::size_t i, const Normal& normal,
-           float direction_x, float direction_y, float direction_z);
+  void add(const RenderJob& job, const RoomView& here, const Surfaces& surfaces, std::size_t i,
+           const Normal& normal, float direction_x, float direction_y, float direction_z);
 };
 
 /// How much light comes along lanes toward a light from beyond a limit each (null: from as far as
-/// they run): nothing through what hides all, the rest through panes. `spread` is the light's
-/// radius seen from each lane's start, at a distance of 1; what it makes of shadows is as the
-/// budget says.
-void come_through(const RenderJob& job, const LightBudget& budget, const PixelPlace& place,
-                  const Asking& asking, const float* limit, const float* spread, Light& light,
-                  Tally& tally);
+/// they run), by the `way` through portals: nothing through what hides all, the rest through panes.
+/// `spread` is the light's radius seen from each lane's start, at a distance of 1; what it makes of
+/// shadows is as the budget says.
+void come_through(const RenderJob& job, const RoomView& here, const LightBudget& budget,
+                  const PixelPlace& place, const Asking& asking, const float* limit,
+                  const float* spread, std::span<const FaceOf> way, Light& light, Tally& tally);
 
 }  // namespace photonlane

@@ -6,6 +6,7 @@
 
 #include "base/stopwatch.hpp"
 #include "light/texture_set.hpp"
+#include "room/portal_faces.hpp"
 
 namespace photonlane {
 
@@ -54,22 +55,57 @@ Field joined(std::span<const Field> fields, bool damped) {
   return parts.size() == 1 ? parts.front() : field::join(std::move(parts));
 }
 
+/// Links the rooms and gives rims their materials.
+void add_portals(const Scene& scene, World::Data& data) {
+  std::vector<RoomOpenings> openings;
+  for (const Room& room : scene.rooms) {
+    const auto same = std::count_if(scene.rooms.begin(), scene.rooms.end(),
+                                    [&](const Room& other) { return other.name == room.name; });
+    if (scene.rooms.size() > 1 && (room.name.empty() || same > 1)) {
+      throw Error(ErrorKind::input, room.name.empty()
+                                        ? "a room without a name among several"
+                                        : fmt::format("a second room '{}'", room.name));
+    }
+    openings.push_back({room.name, room.portals});
+  }
+  CompiledPortals compiled = compile_portals(openings);
+  data.portals = std::move(compiled.portals);
+  for (std::size_t r = 0; r < data.rooms.size(); ++r) {
+    std::vector<PortalFace>& faces = compiled.faces[r];
+    if (faces.empty()) continue;
+    for (PortalFace& face : faces) {
+      face.rim_material = static_cast<std::uint32_t>(data.materials.size());
+      data.materials.push_back({.base = face.rim_color});
+    }
+    data.rooms[r].portals = std::make_shared<const PortalFaces>(std::move(faces));
+  }
+}
+
 }  // namespace
+
+std::size_t World::room_index(std::string_view name) const {
+  if (name.empty()) return 0;
+  std::vector<std::string_view> names;
+  for (std::size_t r = 0; r < data_->rooms.size(); ++r) {
+    if (data_->rooms[r].name == name) return r;
+    names.push_back(data_->rooms[r].name);
+  }
+  throw Error(ErrorKind::input, fmt::format("no room '{}'{}", name, suggestion(name, names)));
+}
 
 World compile(const Scene& scene) {
   const Stopwatch watch;
   auto data = std::make_shared<World::Data>();
-  if (scene.rooms.size() != 1) {
-    throw Error(ErrorKind::input,
-                fmt::format("scene with {} rooms, expected one", scene.rooms.size()));
-  }
+  if (scene.rooms.empty()) throw Error(ErrorKind::input, "a scene without a room");
+
   data->materials = scene.materials;
   data->scene_materials = scene.materials.size();
   for (const Material& material : scene.materials) check_material(scene, material);
   data->textures = std::make_shared<const TextureSet>(scene.textures);
   data->memory_bytes += data->textures->memory_bytes();
   for (const Room& room : scene.rooms) {
-    if (room.solids.size() > 1 || (room.solids.empty() && room.fields.empty())) {
+    if (room.solids.size() > 1 ||
+        (room.solids.empty() && room.fields.empty() && scene.rooms.size() == 1)) {
       throw Error(ErrorKind::input,
                   fmt::format("room with {} cell maps{}, expected one", room.solids.size(),
                               room.solids.empty() ? " and no field" : ""));
@@ -88,6 +124,8 @@ World compile(const Scene& scene) {
     }
     CompiledRoom compiled{
         .fog = room.fog, .light = room.light, .has_ceiling = room.has_ceiling, .sky = room.sky};
+    compiled.name = room.name;
+
     const auto add_material = [&](const Material& material) {
       data->materials.push_back(material);
       return static_cast<std::uint32_t>(data->materials.size() - 1);
@@ -148,13 +186,15 @@ World compile(const Scene& scene) {
     data->memory_bytes += compiled.cells->memory_bytes();
     data->rooms.push_back(std::move(compiled));
   }
+  add_portals(scene, *data);
+
   data->spent = static_cast<std::uint32_t>(data->materials.size());
   data->materials.push_back({.base = spent_color});
   data->compile_ms = watch.milliseconds();
   return World(std::move(data));
 }
 
-World edit(World world, std::span<const CellEdit> edits) {
+World edit(World world, std::span<const CellEdit> edits, std::size_t room) {
   const Stopwatch watch;
   for (const CellEdit& one : edits) {
     const std::size_t materials = world.data_->scene_materials;
@@ -169,7 +209,7 @@ World edit(World world, std::span<const CellEdit> edits) {
   const bool own = world.data_.use_count() == 1;
   auto data = own ? std::const_pointer_cast<World::Data>(std::move(world.data_))
                   : std::make_shared<World::Data>(*world.data_);
-  std::shared_ptr<const CellSolid>& held = data->rooms.front().cells;
+  std::shared_ptr<const CellSolid>& held = data->rooms[room].cells;
   auto solid = held.use_count() == 1 ? std::const_pointer_cast<CellSolid>(held)
                                      : std::make_shared<CellSolid>(*held);
   solid->edit(edits);

@@ -155,10 +155,15 @@ struct LightBudget {
   int soft_samples = 8;
   FogLight fog = FogLight::quick;
   int fog_samples = 8;
+  int crossings = 1;  ///< portals that light of the sun and of lamps comes through
 };
 
 struct BounceBudget {
   int limit = 4;  ///< mirrors and bodies that bend light a lane may go on from
+};
+
+struct CrossingBudget {
+  int limit = 32;  ///< portals a lane may go through
 };
 
 struct PassBudget {
@@ -174,6 +179,8 @@ struct Budget {
   TextureBudget texture;
   LightBudget light;
   PassBudget passes;
+  CrossingBudget crossings;
+
   BounceBudget bounces;
   Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;

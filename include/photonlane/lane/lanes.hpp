@@ -26,6 +26,10 @@ struct LaneBatch {
   bool any_limit = false;
   alignas(64) Number limit[capacity];  ///< with any_limit: only surfaces before this t matter
 
+  bool any_face = false;
+  alignas(
+      64) std::int32_t face[capacity];  ///< with any_face: of the portals, that each comes out of
+
   bool ending_only = false;  ///< how lanes end matters and where, but not the surface's normal
 
   /// Adds lane i of another batch.
@@ -38,6 +42,7 @@ struct LaneBatch {
     direction_z[size] = from.direction_z[i];
     start[size] = from.any_start ? from.start[i] : Number(0);
     if (from.any_limit) limit[size] = from.limit[i];
+    if (from.any_face) face[size] = from.face[i];
     ++size;
   }
 };
@@ -61,9 +66,11 @@ inline constexpr std::array<std::string_view, 10> choice_names<Face>{
     "none", "east", "west", "north", "south", "floor", "ceiling", "inside", "panel", "curved"};
 
 /// How a leg ended.
-enum class Ending : std::uint32_t { hit, escaped, spent };
+/// A leg that ended at a portal goes on behind it; a lane never ends so.
+enum class Ending : std::uint32_t { hit, escaped, spent, crossed };
 template <>
-inline constexpr std::array<std::string_view, 3> choice_names<Ending>{"hit", "escaped", "spent"};
+inline constexpr std::array<std::string_view, 4> choice_names<Ending>{"hit", "escaped", "spent",
+                                                                      "crossed"};
 
 /// The item layer's value where a lane met no cell.
 inline constexpr std::uint32_t no_item = 0xffffffffu;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <span>
+#include <string>
 
 #include "photonlane/base/knob.hpp"
 
@@ -28,6 +29,7 @@ struct Camera {
   double field_of_view = degrees(50);  ///< radians, along `field_axis`
   FieldAxis field_axis = FieldAxis::vertical;
   Projection projection = Projection::planar;
+  std::string room;  ///< the name of the room the eye is in; empty: the first
 
   /// Level cameras see every column of a cell map by one lane.
   bool level() const { return pitch == 0 && roll == 0; }

@@ -27,13 +27,16 @@ enum class Layer {
   material,
   evaluations,
   nearest,
-  overstretched
+  overstretched,
+  crossings,
+  room
 };
-inline constexpr std::size_t layer_count = 13;
+inline constexpr std::size_t layer_count = 15;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
-    "color",  "display", "depth",    "ray_distance", "face",    "cell",         "steps",
-    "ending", "normal",  "material", "evaluations",  "nearest", "overstretched"};
+    "color",       "display", "depth",         "ray_distance", "face",
+    "cell",        "steps",   "ending",        "normal",       "material",
+    "evaluations", "nearest", "overstretched", "crossings",    "room"};
 
 struct LayerInfo {
   std::string_view unit;

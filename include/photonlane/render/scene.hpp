@@ -12,6 +12,7 @@
 #include "photonlane/light/sky.hpp"
 #include "photonlane/light/texture.hpp"
 #include "photonlane/render/sprite.hpp"
+#include "photonlane/room/portal.hpp"
 
 namespace photonlane {
 
@@ -26,6 +27,8 @@ struct Room {
   std::vector<CellMap> solids;  ///< none or one; a room of fields alone has no floor and ceiling
   std::vector<Field> fields;
   std::vector<Sprite> sprites;
+  std::vector<Portal> portals;
+  std::string name;  ///< that portals and cameras call it by
 
   void add(CellMap map) { solids.push_back(std::move(map)); }
   void add(Field field) { fields.push_back(std::move(field)); }
@@ -46,6 +49,8 @@ struct Scene {
   /// The first room: the only one of a plain scene.
   Room& room() { return rooms.front(); }
   const Room& room() const { return rooms.front(); }
+  /// Adds a room with nothing in it; references to others may end.
+  Room& add_room(std::string name);
 
   /// Adds a material and gives the wall made of it. Throws Error (input) past 65535 materials.
   Cell wall(const Material& material, std::string name = "");

@@ -3,6 +3,8 @@
 #include <memory>
 #include <optional>
 #include <span>
+#include <string_view>
+
 #include <vector>
 
 #include "photonlane/field/compiled_field.hpp"
@@ -12,6 +14,7 @@
 namespace photonlane {
 
 class TextureSet;
+class PortalFaces;
 
 /// A room compiled for tracing.
 struct CompiledRoom {
@@ -32,6 +35,8 @@ struct CompiledRoom {
   std::shared_ptr<const CompiledField> near_field;   ///< the same with the fields' own values
   std::shared_ptr<const CompiledField> clear_field;  ///< those that bend light, joined, or none
   std::vector<Sprite> sprites;
+  std::shared_ptr<const PortalFaces> portals;  ///< or none
+  std::string name;
 
   bool has_fields() const { return field != nullptr || clear_field != nullptr; }
 };
@@ -45,6 +50,8 @@ class World {
     std::uint32_t spent = 0;
     std::shared_ptr<const TextureSet> textures;
     std::vector<CompiledRoom> rooms;
+    std::vector<PortalInfo> portals;
+
     double compile_ms = 0;
     std::size_t memory_bytes = 0;
   };
@@ -55,14 +62,20 @@ class World {
   /// The index of the material that lanes show which ran out of budget.
   std::uint32_t spent_material() const { return data_->spent; }
   const TextureSet& textures() const { return *data_->textures; }
+  /// The first room: the only one of a plain scene.
   const CompiledRoom& room() const { return data_->rooms.front(); }
+  std::span<const CompiledRoom> rooms() const { return data_->rooms; }
+  /// Which room has a name; empty: the first. Throws Error (input) where none has.
+  std::size_t room_index(std::string_view name) const;
+  std::span<const PortalInfo> portals() const { return data_->portals; }
+
   /// Milliseconds that compiling took, or the edit since.
   double compile_ms() const { return data_->compile_ms; }
   /// Bytes held for tracing.
   std::size_t memory_bytes() const { return data_->memory_bytes; }
 
  private:
-  friend World edit(World world, std::span<const CellEdit> edits);
+  friend World edit(World world, std::span<const CellEdit> edits, std::size_t room);
   std::shared_ptr<const Data> data_;
 };
 
@@ -70,10 +83,10 @@ class World {
 /// field, or with more than one map, cells of materials that are not there, values out of range.
 World compile(const Scene& scene);
 
-/// The next world: cells of the map changed. A world that is given up to it (std::move) and that
-/// nobody else holds is changed where it stands, at the cost of what changes; of any other a copy
-/// is made, and worlds held elsewhere stay as they are. Throws Error (input) for cells outside the
-/// map and materials that are not there; worlds held elsewhere are as they were.
-World edit(World world, std::span<const CellEdit> edits);
+/// The next world: cells of a room's map changed. A world that is given up to it (std::move) and
+/// that nobody else holds is changed where it stands, at the cost of what changes; of any other a
+/// copy is made, and worlds held elsewhere stay as they are. Throws Error (input) for cells outside
+/// the map and materials that are not there; worlds held elsewhere are as they were.
+World edit(World world, std::span<const CellEdit> edits, std::size_t room = 0);
 
 }  // namespace photonlane
