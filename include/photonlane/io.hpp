@@ -7,6 +7,7 @@
 ///   io::write_frame("glasshouse.png", frame);
 
 #include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/lane_text.hpp"
 #include "photonlane/io/layer_picture.hpp"
 #include "photonlane/io/picture.hpp"
 #include "photonlane/io/plan_picture.hpp"

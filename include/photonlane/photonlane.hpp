@@ -31,6 +31,7 @@
 #include "photonlane/measure/sweep.hpp"
 #include "photonlane/render/camera.hpp"
 #include "photonlane/render/frame.hpp"
+#include "photonlane/render/lane_log.hpp"
 #include "photonlane/render/render.hpp"
 #include "photonlane/render/scene.hpp"
 #include "photonlane/render/views.hpp"

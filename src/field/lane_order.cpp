@@ -75,6 +75,9 @@ LaneOrder<Number>::LaneOrder(const LaneBatch<Number>& lanes) {
   ordered_.any_start = lanes.any_start;
   ordered_.any_limit = lanes.any_limit;
   ordered_.ending_only = lanes.ending_only;
+  ordered_.watch = lanes.watch;
+  ordered_.watch_order = index_;
+
   std::fill_n(ordered_.start, LaneBatch<Number>::capacity, Number(0));
   std::fill_n(ordered_.limit, LaneBatch<Number>::capacity, Number(0));
   for (std::size_t i = 0; i < lanes.size; ++i) {

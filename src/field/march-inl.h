@@ -99,6 +99,7 @@ class March {
       active = nearest(vectors, active);
       for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
       machine_.run(ways_.matters(part_, slice_), active);
+      if (lanes_.watch != nullptr) note(active);
       for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
       active = Those(d, going_, vectors);
     }
@@ -109,6 +110,26 @@ class March {
     }
     tell(count, hits);
     if (active.count > 0) describe(active, count, hits);
+  }
+
+  /// Tells who watches where lanes are and what was found there.
+  void note(const ActiveVectors& active) const {
+    const D d;
+    const std::size_t width = hn::Lanes(d);
+    HWY_ALIGN Number t[hn::MaxLanes(D())];
+    HWY_ALIGN Number value[hn::MaxLanes(D())];
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      hn::Store(t_[j], d, t);
+      hn::Store(machine_.value(j).v, d, value);
+      const std::uint64_t now = MaskBits(d, now_[j]);
+      for (std::size_t m = 0; m < width; ++m) {
+        if ((now >> m & 1) == 0) continue;
+        const std::size_t i = first_ + j * width + m;
+        lanes_.watch->note(lanes_.watch_order != nullptr ? lanes_.watch_order[i] : i,
+                           static_cast<double>(t[m]), static_cast<double>(value[m]));
+      }
+    }
   }
 
   /// Picks the lanes that are in the nearest slice; the others wait, so that what is asked is

@@ -8,15 +8,17 @@
 #include "io/cairo_canvas.hpp"
 #include "io/files.hpp"
 #include "io/map_marks.hpp"
+#include "io/room_plan.hpp"
+#include "photonlane/base/color.hpp"
+#include "photonlane/base/random.hpp"
 #include "photonlane/io/layer_picture.hpp"
+#include "room/portal_faces.hpp"
 
 namespace photonlane::io {
 namespace {
 
 using Rgb = std::array<std::uint8_t, 3>;
 
-constexpr Rgb ground{17, 20, 23};  // outside the map
-constexpr Rgb floor_color{38, 44, 46};
 constexpr Rgb eye_color{255, 240, 214};
 constexpr Rgb path_color{255, 196, 120};
 
@@ -34,166 +36,64 @@ Rgb ray_color(Ending ending) {
   return {};
 }
 
-/// From meters to pixels of the plan, north up.
-struct PlanScale {
-  double scale, left, top, height;
-  Vec2d corner{0, 0};  ///< the south-western one
-  double x(double meters) const { return left + (meters - corner.x()) * scale; }
-  double y(double meters) const { return top + (height - (meters - corner.y())) * scale; }
-  Vec2d place(double x, double y) const {
-    return corner + Vec2d((x - left) / scale, height - (y - top) / scale);
-  }
+/// The part of a plan that shows one room.
+struct Panel {
+  std::size_t room;
+  PlanScale frame;
+  double left, top;  ///< of the room's picture
+  Size size;
 };
 
-PlanScale fit(const Vec2d& low, const Vec2d& extent, Size size) {
-  const double wide = extent.x();
-  const double high = extent.y();
-  const double margin = 0.02 * std::min(size.width, size.height);
-  const double scale =
-      std::min((size.width - 2 * margin) / wide, (size.height - 2 * margin) / high);
-  return {scale, (size.width - wide * scale) / 2, (size.height - high * scale) / 2, high, low};
-}
-
-/// What a plan shows of a room of fields: those that end, the eye, the way.
-PlanScale fit_fields(const Scene& scene, const Camera& camera, const std::vector<Vec2d>& path,
-                     Size size) {
-  Vec2d low(camera.eye.x(), camera.eye.y());
-  Vec2d high = low;
-  const auto hold = [&](double x, double y) {
-    low = low.cwiseMin(Vec2d(x, y));
-    high = high.cwiseMax(Vec2d(x, y));
-  };
-  for (const Vec2d& place : path) hold(place.x(), place.y());
-  for (const Field& field : scene.room().fields) {
-    const Bounds& bounds = field.bounds();
-    if (!bounds.finite()) continue;
-    hold(bounds.low.x(), bounds.low.y());
-    hold(bounds.high.x(), bounds.high.y());
+/// Where panels of rooms lie: side by side, in as many rows as make them largest.
+std::vector<Panel> lay_out(std::size_t rooms, Size size) {
+  std::size_t across = 1;
+  double best = 0;
+  for (std::size_t columns = 1; columns <= rooms; ++columns) {
+    const std::size_t rows = (rooms + columns - 1) / columns;
+    const double least = std::min(size.width / static_cast<double>(columns),
+                                  size.height / static_cast<double>(rows));
+    if (least <= best) continue;
+    best = least;
+    across = columns;
   }
-  const Vec2d margin = Vec2d::Constant(std::max(0.5, 0.05 * (high - low).maxCoeff()));
-  return fit(low - margin, high - low + 2 * margin, size);
-}
-
-/// What a material looks like from far away: its base times the mean of its texture.
-std::vector<Color> mean_colors(const Scene& scene) {
-  std::array<float, 256> linear{};
-  for (int i = 0; i < 256; ++i) linear[i] = from_display(static_cast<float>(i) / 255);
-  std::vector<Color> means;
-  for (const Texture& texture : scene.textures) {
-    Eigen::Array3d sum(0, 0, 0);
-    double weight = 1e-9;
-    for (const std::uint32_t texel : texture.texels) {
-      const double alpha = (texel >> 24) / 255.0;
-      sum += alpha * Eigen::Array3d(linear[texel & 255], linear[texel >> 8 & 255],
-                                    linear[texel >> 16 & 255]);
-      weight += alpha;
-    }
-    means.push_back((sum / weight).cast<float>());
+  const std::size_t rows = (rooms + across - 1) / across;
+  const bool titles = rooms > 1;
+  const int gap = titles ? 10 : 0;
+  const int title = titles ? 22 : 0;
+  const int width = size.width / static_cast<int>(across) - gap;
+  const int height = size.height / static_cast<int>(rows) - gap - title;
+  std::vector<Panel> panels;
+  for (std::size_t r = 0; r < rooms; ++r) {
+    Panel panel{};
+    panel.room = r;
+    panel.left = static_cast<double>(r % across) * (width + gap) + gap / 2;
+    panel.top = static_cast<double>(r / across) * (height + gap + title) + title + gap / 2;
+    panel.size = {std::max(1, width), std::max(1, height)};
+    panels.push_back(panel);
   }
-  std::vector<Color> colors;
-  for (const Material& material : scene.materials) {
-    const Color mean = material.texture < 0 ? Color(1, 1, 1) : means[material.texture];
-    colors.push_back(material.base * mean);
+  return panels;
+}
+
+/// Keeps what is drawn within a panel, for as long as it lives.
+class Within {
+ public:
+  Within(const Canvas& canvas, const Panel& panel) : context_(canvas.context()) {
+    cairo_save(context_);
+    cairo_rectangle(context_, panel.left, panel.top, panel.size.width, panel.size.height);
+    cairo_clip(context_);
   }
-  return colors;
-}
+  ~Within() { cairo_restore(context_); }
+  Within(const Within&) = delete;
+  Within& operator=(const Within&) = delete;
 
-Color linear(const Rgb& bytes) {
-  return {from_display(bytes[0] / 255.0f), from_display(bytes[1] / 255.0f),
-          from_display(bytes[2] / 255.0f)};
-}
+ private:
+  cairo_t* context_;
+};
 
-/// The cells, each pixel the mean of up to 4x4 places in it, so that maps with more cells than
-/// pixels do not shimmer. Low blocks and floors of their own are darker than walls.
-Picture paint_cells(const Scene& scene, const PlanScale& frame, Size size) {
-  const CellMap& map = scene.room().cell_map();
+void draw_sprites(const Canvas& canvas, const PlanScale& frame, const Scene& scene,
+                  std::size_t room) {
   const std::vector<Color> colors = mean_colors(scene);
-  const Color outside = linear(ground);
-  const Color empty = linear(floor_color);
-  const auto mixed = [](const Color& a, const Color& b, float share) -> Color {
-    return a + (b - a) * share;
-  };
-  const auto color_at = [&](double px, double py) -> Color {
-    const double x = (px - frame.left) / frame.scale / map.cell_size;
-    const double y = (frame.height - (py - frame.top) / frame.scale) / map.cell_size;
-    const double cell_x = std::floor(x);
-    const double cell_y = std::floor(y);
-    if (cell_x < 0 || cell_y < 0 || cell_x >= map.width || cell_y >= map.height) return outside;
-    const int column = static_cast<int>(cell_x);
-    const int row = static_cast<int>(cell_y);
-    const Cell cell = map.at(column, row);
-    const CellForm* form = map.form(column, row);
-    if (form == nullptr) return cell == empty_cell ? empty : colors[material_of(cell)];
-    const Color floor = form->floor < 0 ? empty : mixed(empty, colors[form->floor], 0.25f);
-    if (cell == empty_cell || !stands_at(*form, map.cell_size, x - cell_x, y - cell_y)) {
-      return floor;
-    }
-    if (form->height == 0) return colors[material_of(cell)];
-    const Color& top = form->top < 0 ? colors[material_of(cell)] : colors[form->top];
-    return mixed(floor, top, 0.5f);
-  };
-  Picture picture(size);
-  for (int y = 0; y < size.height; ++y) {
-    for (int x = 0; x < size.width; ++x) {
-      Color sum(0, 0, 0);
-      for (int i = 0; i < 16; ++i) {
-        sum += color_at(x + (i % 4 + 0.5) / 4, y + (std::floor(i / 4.0) + 0.5) / 4);
-      }
-      for (int channel = 0; channel < 3; ++channel) {
-        picture.pixel(x, y)[channel] =
-            static_cast<std::uint8_t>(std::lround(255 * to_display(sum[channel] / 16)));
-      }
-    }
-  }
-  return picture;
-}
-
-/// A level cut through fields, what they hold in the colors of their materials, and around them a
-/// line every half meter away.
-Picture paint_fields(const Scene& scene, const World& world, const PlanScale& frame, double height,
-                     Size size) {
-  const CompiledField& field = *world.room().near_field;
-  const std::vector<Color> colors = mean_colors(scene);
-  constexpr double between = 0.5;
-  Picture picture(size);
-  const Color empty = linear(floor_color);
-  const Color line = linear({64, 74, 78});
-  std::vector<Vec3d> places(static_cast<std::size_t>(size.width));
-  for (int y = 0; y < size.height; ++y) {
-    for (int x = 0; x < size.width; ++x) {
-      const Vec2d place = frame.place(x + 0.5, y + 0.5);
-      places[static_cast<std::size_t>(x)] = {place.x(), place.y(), height};
-    }
-    const std::vector<FieldSlope> slopes = field.slopes(places);
-    const std::vector<SurfaceMaterial> made = field.materials(places);
-    for (int x = 0; x < size.width; ++x) {
-      const auto& [value, gradient] = slopes[static_cast<std::size_t>(x)];
-      const int material = made[static_cast<std::size_t>(x)].material;
-      // Shares of a pixel: of what is held, of a line.
-      const auto inside = static_cast<float>(std::clamp(0.5 - value * frame.scale, 0.0, 1.0));
-      const double from_line = std::abs(value / between - std::round(value / between)) * between;
-      // Where the nearest is the ground there is no line.
-      const double beside = std::hypot(gradient.x(), gradient.y());
-      const auto on_line =
-          static_cast<float>(value > 0.25 * between && beside > 0.3
-                                 ? std::clamp(1 - from_line * frame.scale / beside, 0.0, 1.0)
-                                 : 0.0);
-      const Color held =
-          material >= 0 ? colors[static_cast<std::size_t>(material)] : Color(0.6f, 0.6f, 0.6f);
-      const Color around = empty + (line - empty) * on_line;
-      const Color color = around + (held - around) * inside;
-      for (int channel = 0; channel < 3; ++channel) {
-        picture.pixel(x, y)[channel] =
-            static_cast<std::uint8_t>(std::lround(255 * to_display(color[channel])));
-      }
-    }
-  }
-  return picture;
-}
-
-void draw_sprites(const Canvas& canvas, const PlanScale& frame, const Scene& scene) {
-  const std::vector<Color> colors = mean_colors(scene);
-  for (const Sprite& sprite : scene.room().sprites) {
+  for (const Sprite& sprite : scene.rooms[room].sprites) {
     const std::uint32_t texel = pack_texel(colors[sprite.material]);
     canvas.set_color({static_cast<std::uint8_t>(texel), static_cast<std::uint8_t>(texel >> 8),
                       static_cast<std::uint8_t>(texel >> 16)},
@@ -213,35 +113,151 @@ void draw_mark(const Canvas& canvas, const PlanScale& frame, const CellMap& map,
   cairo_fill(canvas.context());
 }
 
-/// Level rays of the frame: a frame one pixel high looks along them.
-void draw_rays(const Canvas& canvas, const PlanScale& frame, const World& world, Camera camera,
-               Budget budget, int rays) {
+/// A portal and its way back have one color.
+Rgb portal_color(const World& world, std::uint32_t portal) {
+  const std::uint32_t pair = world.portals()[portal].returns ? portal - 1 : portal;
+  const RandomKey key{.seed = 5, .pixel = pair, .sample = 0, .bounce = 0};
+  const Color color = color_from_lightness(0.72f, 0.13f, 360 * random_uniform(key, 0));
+  Rgb bytes{};
+  for (int i = 0; i < 3; ++i) {
+    bytes[static_cast<std::size_t>(i)] =
+        static_cast<std::uint8_t>(std::lround(255 * to_display(color[i])));
+  }
+  return bytes;
+}
+
+constexpr Rgb swell_color{150, 170, 190};
+
+/// The outline of a face from above, and a short stroke to its front.
+void draw_face(const Canvas& canvas, const PlanScale& frame, const World& world,
+               const PortalFace& face) {
+  cairo_t* context = canvas.context();
+  const auto to = [&](const Vec3d& place) {
+    cairo_line_to(context, frame.x(place.x()), frame.y(place.y()));
+  };
+  canvas.set_color(face.swell >= 0 ? swell_color : portal_color(world, face.portal));
+  cairo_set_line_width(context, face.swell >= 0 ? 1.5 : 3);
+  if (face.shape == OpeningShape::sphere) {
+    cairo_arc(context, frame.x(face.middle.x()), frame.y(face.middle.y()),
+              face.radius * frame.scale, 0, 2 * pi);
+    cairo_stroke(context);
+    return;
+  }
+  std::vector<Vec2d> corners = face.corners;
+  if (face.shape == OpeningShape::rectangle) {
+    corners = {{-face.half_width, -face.half_height},
+               {face.half_width, -face.half_height},
+               {face.half_width, face.half_height},
+               {-face.half_width, face.half_height}};
+  }
+  for (int k = 0; face.shape == OpeningShape::disc && k < 48; ++k) {
+    corners.emplace_back(face.radius * std::cos(2 * pi * k / 48),
+                         face.radius * std::sin(2 * pi * k / 48));
+  }
+  for (const Vec2d& corner : corners) {
+    to(face.middle + corner.x() * face.across + corner.y() * face.up);
+  }
+  cairo_close_path(context);
+  cairo_stroke(context);
+  to(face.middle);
+  to(face.middle + 8 / frame.scale * face.normal);
+  cairo_set_line_width(context, 1.5);
+  cairo_stroke(context);
+}
+
+void draw_portals(const Canvas& canvas, const Panel& panel, const World& world) {
+  const CompiledRoom& room = world.rooms()[panel.room];
+  if (!room.portals) return;
+  const Within within(canvas, panel);
+  for (const PortalFace& face : room.portals->faces()) {
+    draw_face(canvas, panel.frame, world, face);
+  }
+}
+
+/// From every portal to where it comes out.
+void draw_links(const Canvas& canvas, const std::vector<Panel>& panels, const World& world) {
+  cairo_t* context = canvas.context();
+  std::vector<bool> done(world.portals().size());
+  for (const Panel& panel : panels) {
+    const CompiledRoom& room = world.rooms()[panel.room];
+    if (!room.portals) continue;
+    for (const PortalFace& face : room.portals->faces()) {
+      if (face.swell >= 0 || world.portals()[face.portal].returns || done[face.portal]) continue;
+      done[face.portal] = true;
+      const Panel& other = panels[face.room];
+      const Vec3d there = face.beyond(face.middle);
+      const double x = panel.frame.x(face.middle.x());
+      const double y = panel.frame.y(face.middle.y());
+      const double to_x = other.frame.x(there.x());
+      const double to_y = other.frame.y(there.y());
+      const double bow_x = 0.15 * (to_y - y);
+      const double bow_y = -0.15 * (to_x - x);
+      canvas.set_color(portal_color(world, face.portal), 0.75);
+      cairo_set_line_width(context, 1.5);
+      cairo_move_to(context, x, y);
+      cairo_curve_to(context, x + (to_x - x) / 3 + bow_x, y + (to_y - y) / 3 + bow_y,
+                     x + 2 * (to_x - x) / 3 + bow_x, y + 2 * (to_y - y) / 3 + bow_y, to_x, to_y);
+      cairo_stroke(context);
+      cairo_arc(context, to_x, to_y, 3, 0, 2 * pi);
+      cairo_fill(context);
+    }
+  }
+}
+
+/// A leg in its room's panel.
+void draw_leg(const Canvas& canvas, const std::vector<Panel>& panels, const LaneLeg& leg,
+              const Rgb& color, double width, double opacity, double far_limit) {
+  const Panel& panel = panels[leg.room];
+  const Within within(canvas, panel);
+  const bool open = leg.meetings.empty() || leg.meetings.back().ending == Ending::escaped;
+  // No farther than anybody sees: cairo counts in small numbers.
+  const double past = 2 * (panel.size.width + panel.size.height) / panel.frame.scale;
+  const Vec3d end = leg.place + std::min(open ? far_limit : leg.length, past) * leg.way;
+  canvas.set_color(color, opacity);
+  cairo_set_line_width(canvas.context(), width);
+  cairo_move_to(canvas.context(), panel.frame.x(leg.place.x()), panel.frame.y(leg.place.y()));
+  cairo_line_to(canvas.context(), panel.frame.x(end.x()), panel.frame.y(end.y()));
+  cairo_stroke(canvas.context());
+}
+
+/// Level rays of the frame, through portals, each as far as it got.
+void draw_rays(const Canvas& canvas, const std::vector<Panel>& panels, const World& world,
+               Camera camera, Budget budget, int rays) {
   const Size size = budget.frame.size();
   const Viewing whole = viewing(camera, size);
+  const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
   camera.pitch = camera.roll = 0;
-  camera.eye.z() = std::min(camera.eye.z(), 0.5 * world.room().ceiling_height);
+  if (!room.fields_only) camera.eye.z() = std::min(camera.eye.z(), 0.5 * room.ceiling_height);
   // The same field of view across, whatever the height.
   const bool planar = camera.projection == Projection::planar;
   camera.field_axis = FieldAxis::horizontal;
   const double half = 0.5 * size.width / whole.focal;
   camera.field_of_view = 2 * (planar ? std::atan(half) : half);
   budget.frame = {rays, 1, 1};
-  budget.rays = world.room().has_fields() ? Rays::pixels : Rays::columns;
-  RenderOptions options;
-  options.layers = {Layer::ray_distance, Layer::ending};
-  const Frame met = render(world, camera, budget, std::move(options));
-  const Viewing view = viewing(camera, budget.frame.size());
+  budget.bounces.limit = 0;
+  budget.passes.limit = 0;
   for (int i = 0; i < rays; ++i) {
-    const Viewing::Direction direction = view.direction(view.u(i + 0.5));
-    const float distance = met.values(Layer::ray_distance)(i, 0);
-    const auto ending = static_cast<Ending>(met.codes(Layer::ending)(i, 0));
-    const double length = std::isfinite(distance) ? distance : budget.far_limit;
-    canvas.set_color(ray_color(ending), 0.55);
-    cairo_set_line_width(canvas.context(), 1);
-    cairo_move_to(canvas.context(), frame.x(camera.eye.x()), frame.y(camera.eye.y()));
-    cairo_line_to(canvas.context(), frame.x(camera.eye.x() + direction.x * length),
-                  frame.y(camera.eye.y() + direction.y * length));
-    cairo_stroke(canvas.context());
+    const LaneLog log = log_lane(world, camera, budget, i, 0);
+    for (const LaneLeg& leg : log.legs) {
+      draw_leg(canvas, panels, leg, ray_color(log.ending), 1, 0.55, budget.far_limit);
+    }
+  }
+}
+
+void draw_lane(const Canvas& canvas, const std::vector<Panel>& panels, const LaneLog& log,
+               double far_limit) {
+  for (const LaneLeg& leg : log.legs) {
+    if (leg.layers) continue;
+    draw_leg(canvas, panels, leg, path_color, 2, 0.95, far_limit);
+    if (leg.meetings.empty()) continue;
+    const LaneMeeting& met = leg.meetings.back();
+    if (met.ending == Ending::escaped || met.swell) continue;
+    const Panel& panel = panels[leg.room];
+    const Within within(canvas, panel);
+    canvas.set_color(ray_color(met.ending));
+    cairo_arc(canvas.context(), panel.frame.x(met.place.x()), panel.frame.y(met.place.y()), 4, 0,
+              2 * pi);
+    cairo_fill(canvas.context());
   }
 }
 
@@ -262,43 +278,82 @@ void draw_eye(const Canvas& canvas, const PlanScale& frame, const Camera& camera
   cairo_fill(canvas.context());
 }
 
-void draw_path(const Canvas& canvas, const PlanScale& frame, const std::vector<Vec2d>& path) {
+void draw_path(const Canvas& canvas, const std::vector<Panel>& panels,
+               const std::vector<PlanStep>& path) {
   canvas.set_color(path_color, 0.9);
   cairo_set_line_width(canvas.context(), 2.5);
-  for (const Vec2d& place : path) {
-    cairo_line_to(canvas.context(), frame.x(place.x()), frame.y(place.y()));
+  for (std::size_t first = 0; first < path.size();) {
+    const Panel& panel = panels[path[first].room];
+    const Within within(canvas, panel);
+    std::size_t i = first;
+    // A way ends where it goes on in another room, or elsewhere in this one.
+    while (i < path.size() && path[i].room == path[first].room && (i == first || !path[i].anew)) {
+      cairo_line_to(canvas.context(), panel.frame.x(path[i].place.x()),
+                    panel.frame.y(path[i].place.y()));
+      ++i;
+    }
+    cairo_stroke(canvas.context());
+    first = i;
   }
-  cairo_stroke(canvas.context());
+}
+
+void draw_titles(const Canvas& canvas, const std::vector<Panel>& panels, const World& world) {
+  if (panels.size() == 1) return;
+  canvas.set_font(14);
+  canvas.set_color({226, 226, 220});
+  for (const Panel& panel : panels) {
+    canvas.text(panel.left + 2, panel.top - 7, world.rooms()[panel.room].name);
+  }
 }
 
 }  // namespace
 
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
-  const bool cells = !scene.room().solids.empty();
-  if (!cells && !world.room().near_field) {
-    throw Error(ErrorKind::input, "a plan of a room of nothing but bodies that bend light");
-  }
-  static const CellMap nothing;
-  const CellMap& map = cells ? scene.room().cell_map() : nothing;
-  const PlanScale frame =
-      cells ? fit({0, 0}, {map.width * map.cell_size, map.height * map.cell_size}, size)
-            : fit_fields(scene, camera, options.path, size);
+  const std::size_t eye_room = world.room_index(camera.room);
+  std::vector<Panel> panels = lay_out(scene.rooms.size(), size);
+  Picture whole(size);
   const double cut = std::min(camera.eye.z(), 1.0);
-  const Canvas canvas(cells ? paint_cells(scene, frame, size)
-                            : paint_fields(scene, world, frame, cut, size));
-  draw_sprites(canvas, frame, scene);
-  if (map.start) draw_mark(canvas, frame, map, *map.start, start_color);
-  if (map.goal) draw_mark(canvas, frame, map, *map.goal, goal_color);
-  if (options.rays > 0) draw_rays(canvas, frame, world, camera, budget, options.rays);
-  draw_path(canvas, frame, options.path);
-  draw_eye(canvas, frame, camera, budget.frame.size());
+  bool level_cut = false;
+  for (Panel& panel : panels) {
+    const Room& room = scene.rooms[panel.room];
+    PlanPlaces places;
+    if (panel.room == eye_room) places.emplace_back(camera.eye.x(), camera.eye.y());
+    for (const PlanStep& step : options.path) {
+      if (step.room == panel.room) places.push_back(step.place);
+    }
+    panel.frame = fit_room(room, world.rooms()[panel.room], places, panel.size);
+    level_cut = level_cut || room.solids.empty();
+    const Picture one = paint_room(scene, panel.room, world, panel.frame, cut, panel.size);
+    for (int y = 0; y < panel.size.height; ++y) {
+      std::copy_n(one.pixel(0, y), 3 * panel.size.width,
+                  whole.pixel(static_cast<int>(panel.left), y + static_cast<int>(panel.top)));
+    }
+    panel.frame.left += panel.left;
+    panel.frame.top += panel.top;
+  }
+  const Canvas canvas(whole);
+  for (const Panel& panel : panels) {
+    const Within within(canvas, panel);
+    draw_sprites(canvas, panel.frame, scene, panel.room);
+    for (const CellMap& map : scene.rooms[panel.room].solids) {
+      if (map.start) draw_mark(canvas, panel.frame, map, *map.start, start_color);
+      if (map.goal) draw_mark(canvas, panel.frame, map, *map.goal, goal_color);
+    }
+  }
+  if (options.rays > 0) draw_rays(canvas, panels, world, camera, budget, options.rays);
+  for (const Panel& panel : panels) draw_portals(canvas, panel, world);
+  draw_links(canvas, panels, world);
+  draw_path(canvas, panels, options.path);
+  if (options.lane != nullptr) draw_lane(canvas, panels, *options.lane, budget.far_limit);
+  draw_eye(canvas, panels[eye_room].frame, camera, budget.frame.size());
+  draw_titles(canvas, panels, world);
   const Picture picture = canvas.picture();
   if (!options.legend) return picture;
   Legend legend;
   legend.has_ramp = false;
-  legend.title = "plan, north on top";
-  if (!cells) legend.title += fmt::format(", cut at {:.2g} m, lines 0.5 m apart", cut);
+  legend.title = scene.rooms.size() > 1 ? "rooms, north on top" : "plan, north on top";
+  if (level_cut) legend.title += fmt::format(", cut at {:.2g} m, lines 0.5 m apart", cut);
   if (options.rays > 0) legend.title += "; rays by what they met";
   legend.swatches.push_back({eye_color, "eye"});
   if (options.rays > 0) {
@@ -306,9 +361,14 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
       legend.swatches.push_back({ray_color(ending), std::string(name_of(ending))});
     }
   }
+  if (options.lane != nullptr) legend.swatches.push_back({path_color, "lane"});
   if (!options.path.empty()) legend.swatches.push_back({path_color, "way"});
-  if (map.start) legend.swatches.push_back({start_color, "start"});
-  if (map.goal) legend.swatches.push_back({goal_color, "goal"});
+  for (const Room& room : scene.rooms) {
+    for (const CellMap& map : room.solids) {
+      if (map.start) legend.swatches.push_back({start_color, "start"});
+      if (map.goal) legend.swatches.push_back({goal_color, "goal"});
+    }
+  }
   return with_legend(picture, legend);
 }
 

@@ -207,6 +207,12 @@ PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Ro
                   room.portals.push_back(read_portal(one));
                   places.push_back(&one);
                 }
+              } else if (key == "swells") {
+                for (const Node& one : value.list("swells")) {
+                  Swell& swell = room.swells.emplace_back();
+                  read_plain(one, "swell", swell_knobs(), swell);
+                  at_place(one, [&] { validate(swell); });
+                }
               } else if (key == "sky") {
                 Sky& sky = room.sky.emplace();
                 read_node(value, "sky", sky_knobs(), sky,

@@ -47,6 +47,7 @@ std::map<std::string, std::string> default_texts() {
        {OpeningShape::rectangle, OpeningShape::disc, OpeningShape::sphere, OpeningShape::box}) {
     add_defaults(defaults, name_of(shape), opening_knobs(shape), Opening{.shape = shape});
   }
+  add_defaults(defaults, "swell", swell_knobs(), Swell{});
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
   add_defaults(defaults, "cell", cell_form_knobs(), CellForm{});
@@ -150,7 +151,12 @@ const std::vector<SceneNode>& scene_nodes() {
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
         {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
         {"portals", "a list of portals", "openings that lead to other places", ""},
+        {"swells", "a list of swells", "balls in which space is longer along an axis", ""},
         {"solids", "a list of solids, each one key: cells or field", "what lanes can hit", ""}}},
+      {"swell",
+       "a ball in which space is longer or shorter along one axis, fading out toward its rim",
+       infos(swell_knobs()),
+       {}},
       {"portal",
        "an opening of one shape that hands lanes over to another place",
        infos(portal_knobs()),
@@ -335,6 +341,9 @@ std::string scene_schema() {
   auto& portals = schema["$defs"]["room"]["properties"]["portals"];
   portals["type"] = "array";
   portals["items"]["$ref"] = "#/$defs/portal";
+  auto& swells = schema["$defs"]["room"]["properties"]["swells"];
+  swells["type"] = "array";
+  swells["items"]["$ref"] = "#/$defs/swell";
   auto& ceiling = schema["$defs"]["room"]["properties"]["ceiling"];
   ceiling.erase("$ref");
   ceiling["anyOf"] = {{{"$ref", "#/$defs/material"}}, {{"const", "none"}}};

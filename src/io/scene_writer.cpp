@@ -169,6 +169,10 @@ std::string room_text(const Scene& scene, const Room& room) {
   }
   if (!room.portals.empty()) text += "  portals:\n";
   for (const Portal& portal : room.portals) text += portal_text(portal, 4);
+  if (!room.swells.empty()) text += "  swells:\n";
+  for (const Swell& swell : room.swells) {
+    text += "    -" + knob_lines(swell_knobs(), swell, 6).substr(5);
+  }
   if (!room.solids.empty() || !room.fields.empty()) text += "  solids:\n";
   for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);
   for (const Field& field : room.fields) {

@@ -157,7 +157,7 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     write_frame(fmt::format("{}/frame-{:05}.png", folder, i), frame);
     if (edits.empty()) frame.cost.compile_ms = 0;
     record.costs.push_back(frame.cost);
-    plan.path.push_back(record.steps[i].place);
+    plan.path.push_back({record.steps[i].place, 0, false});
     const double share = static_cast<double>(i + 1) / static_cast<double>(record.steps.size());
     if (progress && !progress(share)) throw Error(ErrorKind::cancelled, "stopped by the caller");
   }

@@ -23,6 +23,8 @@ Budget Budget::reference() const {
   best.passes.limit = 1000;
   best.bounces.limit = std::max(bounces.limit, 24);
   best.crossings.limit = std::max(crossings.limit, 256);
+  best.crossings.tolerance = 1e-6;
+  best.crossings.steps = std::max(crossings.steps, 100'000);
 
   if (light.softness != Softness::hard) {
     best.light.softness = Softness::sampled;
@@ -132,6 +134,12 @@ std::span<const Knob<Budget>> budget_knobs() {
           "crossings.limit", "", {0, 10000},
           "portals a lane may go through; one that needs more is spent, or shows the portal's "
           "fallback"),
+      knob<&Budget::crossings, &CrossingBudget::tolerance>(
+          "crossings.tolerance", "meters", {1e-9, 1},
+          "how far lanes that swells bend may be off their way after a step"),
+      knob<&Budget::crossings, &CrossingBudget::steps>(
+          "crossings.steps", "", {1, 1'000'000},
+          "steps a lane may take through swells; one that needs more is spent"),
       knob<&Budget::rays>("rays", "", {},
                           "one ray a column (level cameras only) or one a pixel; auto takes "
                           "columns where they are exact"),

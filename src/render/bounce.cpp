@@ -6,6 +6,7 @@
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
 #include "photonlane/light/optics.hpp"
+#include "render/lane_recorder.hpp"
 #include "render/lane_sight.hpp"
 #include "render/shadow.hpp"
 #include "room/portal_faces.hpp"
@@ -63,6 +64,32 @@ void leave(const RoomView& here, const Surfaces& surfaces, std::size_t i, const 
   lane.own = false;
 }
 
+/// The next chord of a lane in a swell, or straight on where it has left it. `within`: it has come
+/// to the end of one; else it enters.
+void bend_lane(const Swell& swell, std::int32_t face, bool within, const Vec3d& at,
+               const Vec3d& way, double tolerance, Onward& lane) {
+  if (!within) {
+    lane.bent = bent_lane(swell, at, way);
+    lane.stride = 0.25 * swell.radius;
+  }
+  const BentLane from = lane.bent;
+  lane.from = from.place;
+  lane.face = face;
+  if (within && (from.place - swell.at).norm() >= swell.radius) {
+    lane.way = from.momentum.normalized();
+    return;
+  }
+  const BentStep step = bend_on(swell, from, lane.stride, tolerance);
+  const Vec3d chord = step.end.place - from.place;
+  ++lane.bent_steps;
+  lane.swell = face;
+  lane.bent = step.end;
+  lane.chord = chord.norm();
+  lane.way = chord / lane.chord;
+  lane.stride = step.next;
+  lane.metric = step.length / lane.chord;
+}
+
 }  // namespace
 
 GoingOn::Weight GoingOn::weight(const Surfaces& surfaces, std::size_t i) const {
@@ -100,12 +127,17 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
     lane.bounces_left = static_cast<std::uint16_t>(job.budget.bounces.limit);
     lane.own = true;
   }
-  lane.path += static_cast<double>(surfaces.t[i]);
+  lane.path += lane.metric * static_cast<double>(surfaces.t[i]);
+
   lane.steps += surfaces.steps[i];
   lane.evaluations += here.room.has_fields() ? surfaces.evaluations[i] : 0;
+  lane.note = record != nullptr ? record->leg_of(i) : -1;
   lane.room = here.index;
   lane.face = -1;
+  lane.swell = -1;
+  lane.metric = 1;
   lane.settles = false;
+
   lane.red = weight.red;
   lane.green = weight.green;
   lane.blue = weight.blue;
@@ -114,11 +146,12 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
 
 void GoingOn::send(const Onward& lane, const Surfaces& surfaces, std::size_t i) const {
   const float* before = leg.travelled != nullptr ? leg.travelled + i * job.rooms.size() : nullptr;
-  pool->add(lane, before, here.index, inside(i) ? 0 : surfaces.t[i]);
+  const float measure = leg.lanes != nullptr ? static_cast<float>(leg.lanes[i].metric) : 1;
+  pool->add(lane, before, here.index, inside(i) ? 0 : measure * surfaces.t[i]);
 }
 
 void reflect_wet(const GoingOn& going, Sight& sight, const Surfaces& surfaces, Colors& colors) {
-  const auto& [job, here, place, leg, left, others, pool, tally] = going;
+  const auto& [job, here, place, leg, left, others, pool, tally, record] = going;
   const bool traced = job.budget.light.wet_floor == WetFloor::traced;
   bool wanted[Surfaces::capacity];
   float wet[Surfaces::capacity];
@@ -177,7 +210,7 @@ void reflect_wet(const GoingOn& going, Sight& sight, const Surfaces& surfaces, C
 }
 
 void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
-  const auto& [job, here, place, leg, left, others, pool, tally] = going;
+  const auto& [job, here, place, leg, left, others, pool, tally, record] = going;
   // Less than that of a pixel's light is not looked for.
   constexpr float least = 1.0f / 256;
   const Surfaces& surfaces = seen.surfaces;
@@ -251,7 +284,7 @@ void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
 
 void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, bool* gone,
            Surfaces& surfaces, Colors& colors) {
-  const auto& [job, here, place, leg, left, others, pool, tally] = going;
+  const auto& [job, here, place, leg, left, others, pool, tally, record] = going;
   LaneRays rays;
   sight.rays(surfaces, rays);
   for (std::size_t i = 0; i < surfaces.size; ++i) {
@@ -261,7 +294,9 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
     Onward lane = going.lane(surfaces, i, weight);
     const auto face = static_cast<std::int32_t>(surfaces.item[i]);
     const PortalFace& met = here.face(surfaces.item[i]);
-    if (lane.crossings >= static_cast<std::uint32_t>(job.budget.crossings.limit)) {
+    const bool swells = met.swell >= 0;
+    if (swells ? lane.bent_steps >= static_cast<std::uint32_t>(job.budget.crossings.steps)
+               : lane.crossings >= static_cast<std::uint32_t>(job.budget.crossings.limit)) {
       const Color color = met.fallback.value_or(spent_color);
       colors.red[i] = color[0];
       colors.green[i] = color[1];
@@ -285,7 +320,15 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
     }
     const Vec3d way = Vec3d(rays.x[i], rays.y[i], rays.z[i]).normalized();
     const Vec3d at = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    if (swells) {
+      const bool within = leg.lanes != nullptr && leg.lanes[i].swell == face;
+      bend_lane(here.room.swells[static_cast<std::size_t>(met.swell)], face, within, at, way,
+                job.budget.crossings.tolerance, lane);
+      going.send(lane, surfaces, i);
+      continue;
+    }
     const Crossing crossing = here.room.portals->cross(face, at, way);
+
     ++lane.crossings;
     ++tally.crossings;
     // A little on, so as not to meet a wall in whose plane the portal lies.

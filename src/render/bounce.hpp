@@ -5,6 +5,8 @@
 
 namespace photonlane {
 
+class BatchRecord;
+
 /// Where the lanes of a batch stand at one of the surfaces they see, for those that go on from
 /// there.
 struct GoingOn {
@@ -16,6 +18,7 @@ struct GoingOn {
   const float* others;  ///< what of that the fog of other rooms leaves; null: all
   Pool* pool;
   Tally& tally;
+  const BatchRecord* record;  ///< null: nothing is
 
   /// What lane i has left where it has run t meters in this room, before fog; and after all fog,
   /// the most of any color.

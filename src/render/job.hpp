@@ -47,6 +47,8 @@ struct FramePlanes {
   std::ptrdiff_t stride = 0;
 };
 
+class LaneRecorder;
+
 /// A frame in the making: all that casting and filling need, and the frame they fill.
 struct RenderJob {
   const World& world;
@@ -60,10 +62,11 @@ struct RenderJob {
   std::vector<SampleOffset> offsets;
   Frame& frame;
   FramePlanes planes;
-  bool wet = false;        ///< some floor reflects
-  bool glossy = false;     ///< some material throws light back or bends it
-  bool patterned = false;  ///< some material has a pattern
-  bool portals = false;    ///< some room has one
+  bool wet = false;             ///< some floor reflects
+  bool glossy = false;          ///< some material throws light back or bends it
+  bool patterned = false;       ///< some material has a pattern
+  bool portals = false;         ///< some room has one, or a swell
+  LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
 
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }
@@ -88,5 +91,8 @@ void render_columns(RenderJob& job);
 
 /// Casts one lane a pixel and sample.
 void render_pixels(RenderJob& job);
+
+/// The same, as little of the frame as what the pixel at x, y depends on.
+void render_around(RenderJob& job, int x, int y);
 
 }  // namespace photonlane

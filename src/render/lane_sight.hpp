@@ -43,12 +43,16 @@ class LaneSight final : public Sight {
     rest.any_start = true;
     rest.any_limit = lanes_.any_limit;
     rest.any_face = lanes_.any_face;
+    std::int32_t bent[LaneBatch<Number>::capacity];
+    if (lanes_.bent != nullptr) rest.bent = bent;
 
     rest.ending_only = lanes_.ending_only;
     std::size_t place[LaneBatch<Number>::capacity];
     for (std::size_t i = 0; i < lanes_.size; ++i) {
       if (!wanted[i]) continue;
       place[rest.size] = i;
+      if (lanes_.bent != nullptr) bent[rest.size] = lanes_.bent[i];
+
       rest.take(lanes_, i);
       rest.start[rest.size - 1] = met_at_[i];
     }

@@ -7,6 +7,7 @@
 #include "light/surface_pattern.hpp"
 #include "render/bounce.hpp"
 #include "render/fog_light.hpp"
+#include "render/lane_recorder.hpp"
 #include "room/portal_faces.hpp"
 
 namespace photonlane {
@@ -322,7 +323,8 @@ class Carried {
   Reach reach(const Surfaces& surfaces, LaneRays& rays) {
     if (lanes_ == nullptr) return {surfaces.t};
     for (std::size_t i = 0; i < surfaces.size; ++i) {
-      reach_[i] = static_cast<float>(lanes_[i].path) + surfaces.t[i];
+      reach_[i] =
+          static_cast<float>(lanes_[i].path) + static_cast<float>(lanes_[i].metric) * surfaces.t[i];
     }
     for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
       reach_[i] = reach_[surfaces.size - 1];
@@ -411,6 +413,8 @@ void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelP
   alignas(64) float distance[Surfaces::capacity];
   bool wanted[Surfaces::capacity];
   SolidKeeper keeper(seen, here, leg);
+  BatchRecord record(job.log, here, place, leg, sight, path.seen().size, share, first,
+                     1.0f / static_cast<float>(job.offsets.size()), sums);
   // Of what is seen in mirrors and through portals fog is of one color.
   const bool shafts = image == nullptr && share > 0 && light.fog == FogLight::sampled &&
                       here.room.light.sun.has_value();
@@ -438,7 +442,7 @@ void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelP
       if (gloss.any) looked.gloss = &gloss;
     }
     const Through* left = pass == 0 && fresh ? nullptr : &through;
-    const GoingOn going{job, here, place, leg, left, carried.others(), pool, tally};
+    const GoingOn going{job, here, place, leg, left, carried.others(), pool, tally, &record};
     illuminate(job, here, light, place, looked, colors, tally);
     if (wet) reflect_wet(going, sight, surfaces, colors);
     // Frames without colors ask for nothing but surfaces.
@@ -463,18 +467,20 @@ void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelP
       light_fog(job, here, place, rays, fogged, lit, tally);
       shade_fog(here, fogged, lit, share, left, surfaces.size, sums);
     }
-    if (may_end) return;
+    if (job.log != nullptr) record.meet(here, surfaces, colors, pass == 0 ? nullptr : wanted);
+    if (may_end) break;
     keeper.keep(surfaces, clear ? &colors : nullptr);
-    if (!clear) return;
+    if (!clear) break;
     const bool any = dim(job, surfaces, colors, pass, pass == 0 && fresh, wanted, through);
     if (!any || pass == job.budget.passes.limit) {
       if (any)
         spend(share, wanted, through, surfaces, sums, image == nullptr && tally.lanes > 0, tally);
       keeper.keep(surfaces, nullptr);
-      return;
+      break;
     }
     path.go_on(wanted);
   }
+  record.end(sums);
 }
 
 void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& surfaces) {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "render/lane_recorder.hpp"
 #include "render/lane_sight.hpp"
 
 namespace photonlane {
@@ -17,6 +18,12 @@ void follow(const RenderJob& job, const Pool::Batch& batch, Pool& pool, PixelSum
   lanes.size = batch.size;
   lanes.far_limit = static_cast<Number>(job.budget.far_limit);
   lanes.any_face = here.room.portals != nullptr;
+  std::int32_t bent[Surfaces::capacity];
+  if (!here.room.swells.empty()) {
+    lanes.bent = bent;
+    lanes.any_limit = true;
+  }
+
   bool settles = false;
   for (std::size_t i = 0; i < batch.size; ++i) {
     const Onward& lane = batch.lanes[i];
@@ -27,15 +34,20 @@ void follow(const RenderJob& job, const Pool::Batch& batch, Pool& pool, PixelSum
     lanes.direction_y[i] = static_cast<Number>(lane.way.y());
     lanes.direction_z[i] = static_cast<Number>(lane.way.z());
     lanes.face[i] = lane.face;
+    bent[i] = lane.swell;
+    lanes.limit[i] = lane.swell >= 0 ? static_cast<Number>(lane.chord) : lanes.far_limit;
+
     medium.inside[i] = lane.inside;
     medium.red[i] = lane.absorb_red;
     medium.green[i] = lane.absorb_green;
     medium.blue[i] = lane.absorb_blue;
     settles = settles || lane.settles;
   }
+  std::fill(lanes.limit + batch.size, lanes.limit + Surfaces::capacity, Number(0));
+  const PixelPlace place{.lanes = batch.lanes};
+  if (job.log != nullptr) job.log->start(place, lanes);
   LaneSight<Number> sight(job, here, lanes, tally, first.own ? Counted::later : Counted::aside);
 
-  const PixelPlace place{.lanes = batch.lanes};
   const Leg leg{.light = first.dark || first.blind ? &rayless : &job.budget.light,
                 .lanes = batch.lanes,
                 .travelled = batch.travelled.data(),
@@ -130,7 +142,7 @@ void PixelSums::settle(const RenderJob& job, const Onward& lane, const Surfaces&
   solid.any_curved = solid.any_curved || surfaces.face[i] == Face::curved;
   solid.any_panel = solid.any_panel || surfaces.face[i] == Face::panel;
   // As if the way had been straight, in the eye's measure.
-  const double t = (lane.path + static_cast<double>(surfaces.t[i])) / lane.scale;
+  const double t = (lane.path + lane.metric * static_cast<double>(surfaces.t[i])) / lane.scale;
   const Viewing& view = job.view;
   const Vec3d way = view.ray(view.u(lane.x + 0.5), view.v(lane.y + 0.5));
   solid.t[at.lane] = static_cast<float>(t);

@@ -29,6 +29,15 @@ struct Onward {
   std::uint16_t bounce = 0;  ///< how many there were
   std::uint16_t bounces_left = 0;
   std::uint32_t crossings = 0;
+  std::int32_t note = -1;  ///< the leg before in a lane log
+  // In a swell: along chords of the way, each to where the next starts.
+  std::int32_t swell = -1;  ///< its face; -1: none
+  std::uint32_t bent_steps = 0;
+  BentLane bent;      ///< at the chord's end
+  double chord = 0;   ///< meters
+  double stride = 0;  ///< how long the next step may be
+  double metric = 1;  ///< meters by the metric for a meter of the chord
+
   bool own = false;      ///< one of the frame's, not thrown back or bent yet: its end is counted
   bool settles = false;  ///< the layers of its pixel are of what it meets
   bool blind = false;    ///< only for the layers

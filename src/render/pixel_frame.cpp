@@ -1,9 +1,11 @@
 #include <algorithm>
 #include <cmath>
+#include <optional>
 
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
+#include "render/lane_recorder.hpp"
 #include "render/lane_sight.hpp"
 #include "render/onward.hpp"
 
@@ -84,8 +86,9 @@ void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
     const float share = 1.0f / static_cast<float>(samples);
     for (std::size_t s = 0; s < samples; ++s) {
       aim(job, block, job.offsets[s], lanes);
-      LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
       const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
+      if (job.log != nullptr) job.log->start(place, lanes);
+      LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
       look(job, here, sight, place, share, s == 0, block.sums,
            job.data() && !own_center ? &block.seen : nullptr, tally, &pool);
     }
@@ -93,10 +96,11 @@ void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
   if (own_center || !job.colors()) {
     Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
+    const PixelPlace place{block.x, block.y, block.width, 0};
+    if (job.log != nullptr) job.log->start(place, lanes);
     LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
     const Leg leg{.light = &rayless};
-    look(job, here, sight, {block.x, block.y, block.width, 0}, 0, true, unused, &block.seen, tally,
-         &pool, &leg);
+    look(job, here, sight, place, 0, true, unused, &block.seen, tally, &pool, &leg);
   }
 }
 
@@ -136,15 +140,54 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
   }
 }
 
+/// The pixels from a place on up to others, as groups of blocks.
+struct Tile {
+  int left, top, right, bottom;
+};
+
+BlockShape block_shape(const RenderJob& job) {
+  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(),
+                                   [](const RoomView& view) { return view.room.has_fields(); });
+  return marches ? square_block : wide_block;
+}
+
+/// A tile, or of it the group from `only` on.
+void render_tile(const RenderJob& job, const Tile& tile, std::optional<int> only, Tally& tally) {
+  const BlockShape shape = block_shape(job);
+  Pool pool(job.rooms.size());
+  for (int x = tile.left; x < tile.right; x += group_width) {
+    if (only && x != *only) continue;
+    const int across = (std::min(group_width, tile.right - x) + shape.width - 1) / shape.width;
+    PixelSums pixels(shape.width, shape.height, across);
+    for (int y = tile.top; y < tile.bottom; y += shape.height) {
+      for (int k = 0; k < across; ++k) {
+        Block& block = pixels.blocks.emplace_back();
+        block.x = x + k * shape.width;
+        block.y = y;
+        block.width = std::min(shape.width, tile.right - block.x);
+        block.height = std::min(shape.height, tile.bottom - y);
+      }
+    }
+    const auto width = static_cast<std::size_t>(across);
+    if (job.budget.number == NumberType::float64) {
+      render_group<double>(job, pixels, width, pool, tally);
+    } else {
+      render_group<float>(job, pixels, width, pool, tally);
+    }
+  }
+  flush_rows();
+}
+
+Tile tile_at(const RenderJob& job, int left, int top) {
+  return {left, top, std::min(job.size().width, left + tile_width),
+          std::min(job.size().height, top + tile_height)};
+}
+
 }  // namespace
 
 void render_pixels(RenderJob& job) {
   const Stopwatch watch;
   const Size size = job.size();
-  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(),
-                                   [](const RoomView& view) { return view.room.has_fields(); });
-  const BlockShape shape = marches ? square_block : wide_block;
-
   const int strips = (size.width + tile_width - 1) / tile_width;
   const int bands = (size.height + tile_height - 1) / tile_height;
   const std::size_t tiles = static_cast<std::size_t>(strips) * bands;
@@ -154,35 +197,20 @@ void render_pixels(RenderJob& job) {
     if (progress.stopped()) return;
     const int left = static_cast<int>(tile) % strips * tile_width;
     const int top = static_cast<int>(tile) / strips * tile_height;
-    Pool pool(job.rooms.size());
-    const int right = std::min(size.width, left + tile_width);
-    const int bottom = std::min(size.height, top + tile_height);
-    for (int x = left; x < right; x += group_width) {
-      const int across = (std::min(group_width, right - x) + shape.width - 1) / shape.width;
-      PixelSums pixels(shape.width, shape.height, across);
-      for (int y = top; y < bottom; y += shape.height) {
-        for (int k = 0; k < across; ++k) {
-          Block& block = pixels.blocks.emplace_back();
-          block.x = x + k * shape.width;
-          block.y = y;
-          block.width = std::min(shape.width, right - block.x);
-          block.height = std::min(shape.height, bottom - y);
-        }
-      }
-      const auto width = static_cast<std::size_t>(across);
-      if (job.budget.number == NumberType::float64) {
-        render_group<double>(job, pixels, width, pool, tallies[tile]);
-      } else {
-        render_group<float>(job, pixels, width, pool, tallies[tile]);
-      }
-    }
-    flush_rows();
+    render_tile(job, tile_at(job, left, top), std::nullopt, tallies[tile]);
     progress.part_done();
   });
   progress.check();
   for (const Tally& tally : tallies) job.frame.tally += tally;
   // Casting and filling go together, block by block: the time is told as casting.
   job.frame.cost.cast_ms = watch.milliseconds();
+}
+
+void render_around(RenderJob& job, int x, int y) {
+  const int left = x / tile_width * tile_width;
+  const int top = y / tile_height * tile_height;
+  render_tile(job, tile_at(job, left, top), left + (x - left) / group_width * group_width,
+              job.frame.tally);
 }
 
 }  // namespace photonlane

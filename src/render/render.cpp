@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "render/job.hpp"
+#include "render/lane_recorder.hpp"
 
 namespace photonlane {
 namespace {
@@ -55,6 +56,30 @@ void check(const World& world, const Camera& camera, const Budget& budget,
   }
 }
 
+/// All that a frame needs.
+RenderJob job_for(const World& world, const Camera& camera, const Budget& budget,
+                  const RenderOptions& options, Frame& frame) {
+  const std::size_t eye_room = world.room_index(camera.room);
+  const Viewing view = viewing(camera, budget.frame.size());
+  const auto some = [&](const auto& is) {
+    return std::any_of(world.materials().begin(), world.materials().end(), is);
+  };
+  const auto rooms = world.rooms();
+  RenderJob job{world,    camera,
+                budget,   options,
+                view,     view_rooms(world, eye_room, camera.eye, budget, 1 / view.focal),
+                eye_room, sample_offsets(budget.frame.samples),
+                frame,    FramePlanes(frame)};
+  job.wet = budget.light.wet_floor != WetFloor::none &&
+            some([](const Material& material) { return material.wetness > 0; });
+  job.glossy = some([](const Material& material) { return material.glossy(); });
+  job.patterned =
+      some([](const Material& material) { return material.pattern != SurfacePattern::none; });
+  job.portals = std::any_of(rooms.begin(), rooms.end(),
+                            [](const CompiledRoom& room) { return room.portals != nullptr; });
+  return job;
+}
+
 }  // namespace
 
 Frame render(const World& world, const Camera& camera, const Budget& budget,
@@ -63,23 +88,7 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
   frame.budget = budget;
   frame.cost.compile_ms = world.compile_ms();
-  const std::size_t eye_room = world.room_index(camera.room);
-  const Viewing view = viewing(camera, budget.frame.size());
-  const auto some = [&](const auto& is) {
-    return std::any_of(world.materials().begin(), world.materials().end(), is);
-  };
-  const bool wet = budget.light.wet_floor != WetFloor::none &&
-                   some([](const Material& material) { return material.wetness > 0; });
-  const bool mirrors = some([](const Material& material) { return material.glossy(); });
-  const bool patterned =
-      some([](const Material& material) { return material.pattern != SurfacePattern::none; });
-  RenderJob job{world,     camera,
-                budget,    options,
-                view,      view_rooms(world, eye_room, camera.eye, budget, 1 / view.focal),
-                eye_room,  sample_offsets(budget.frame.samples),
-                frame,     FramePlanes(frame),
-                wet,       mirrors,
-                patterned, !world.portals().empty()};
+  RenderJob job = job_for(world, camera, budget, options, frame);
   const bool columns =
       budget.rays == Rays::columns ||
       (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
@@ -89,6 +98,36 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
     render_pixels(job);
   }
   return frame;
+}
+
+LaneLog log_lane(const World& world, const Camera& camera, const Budget& budget, int x, int y,
+                 const LaneLogOptions& options) {
+  const Size size = budget.frame.size();
+  if (x < 0 || y < 0 || x >= size.width || y >= size.height) {
+    throw Error(ErrorKind::input,
+                fmt::format("no pixel {},{} in a frame of {}x{}", x, y, size.width, size.height));
+  }
+  Budget by_pixels = budget;
+  by_pixels.rays = Rays::pixels;
+  RenderOptions asked{.threads = 1, .progress = {}, .recycle = {}};
+  asked.layers = {Layer::color,  Layer::depth, Layer::ray_distance,
+                  Layer::ending, Layer::room,  Layer::crossings};
+  check(world, camera, by_pixels, asked);
+  Frame frame(size, asked.layers);
+  RenderJob job = job_for(world, camera, by_pixels, asked, frame);
+  LaneRecorder recorder(x, y, options);
+  job.log = &recorder;
+  render_around(job, x, y);
+  LaneLog log = std::move(recorder.log);
+  for (int channel = 0; channel < 3; ++channel) {
+    log.color[channel] = frame.values(Layer::color, channel)(x, y);
+  }
+  log.depth = frame.values(Layer::depth)(x, y);
+  log.ray_distance = frame.values(Layer::ray_distance)(x, y);
+  log.ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
+  log.room = frame.codes(Layer::room)(x, y);
+  log.crossings = frame.codes(Layer::crossings)(x, y);
+  return log;
 }
 
 }  // namespace photonlane

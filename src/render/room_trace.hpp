@@ -96,8 +96,21 @@ HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& l
   for (std::size_t i = 0; i < lanes.size; ++i) {
     rest.limit[i] = face[i] >= 0 ? at[i] + portal_slack(at[i]) : at[i];
   }
+  const auto end_bent = [&](HitBatch<Number>& hits) {
+    if (lanes.bent == nullptr) return;
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (lanes.bent[i] < 0 || face[i] >= 0) continue;
+      if (hits.ending[i] != Ending::escaped && hits.t[i] < lanes.limit[i]) continue;
+      hits.t[i] = hits.exit[i] = lanes.limit[i];
+      hits.ending[i] = Ending::crossed;
+      hits.face[i] = Face::none;
+      hits.item[i] = static_cast<std::uint32_t>(lanes.bent[i]);
+    }
+  };
   std::fill(rest.limit + lanes.size, rest.limit + capacity, Number(0));
   HitBatch<Number> hits = trace_solids(room, rest, budget, tally);
+  end_bent(hits);
+
   for (std::size_t i = 0; i < lanes.size; ++i) {
     if (face[i] < 0) continue;
     if (hits.ending[i] != Ending::escaped && hits.t[i] + portal_slack(at[i]) < at[i]) continue;

@@ -18,7 +18,7 @@ class ImageFinder {
     for (std::size_t f = 0; f < faces.size(); ++f) {
       const auto index = static_cast<std::int32_t>(f);
       // Nothing is seen back through where it came out, and stretched lengths bend light.
-      if (index == came_out || faces[f].stretched()) continue;
+      if (index == came_out || faces[f].stretched() || faces[f].swell >= 0) continue;
       way_.push_back({room, index});
       const Similarity back = to_here.after(faces[f].map.inverse());
       note(rooms_[faces[f].room].light, back);

@@ -72,6 +72,21 @@ void add_portals(const Scene& scene, World::Data& data) {
   data.portals = std::move(compiled.portals);
   for (std::size_t r = 0; r < data.rooms.size(); ++r) {
     std::vector<PortalFace>& faces = compiled.faces[r];
+    data.rooms[r].swells = scene.rooms[r].swells;
+    for (std::size_t s = 0; s < data.rooms[r].swells.size(); ++s) {
+      const Swell& swell = data.rooms[r].swells[s];
+      validate(swell);
+      for (std::size_t other = 0; other < s; ++other) {
+        const Swell& before = data.rooms[r].swells[other];
+        if ((swell.at - before.at).norm() >= swell.radius + before.radius) continue;
+        throw Error(ErrorKind::input,
+                    fmt::format("swells {} and {} of a room reach into one another", other, s));
+      }
+
+      faces.push_back(swell_face(data.rooms[r].swells[s], static_cast<std::uint32_t>(r),
+                                 static_cast<std::int32_t>(s)));
+    }
+
     if (faces.empty()) continue;
     for (PortalFace& face : faces) {
       face.rim_material = static_cast<std::uint32_t>(data.materials.size());

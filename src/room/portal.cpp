@@ -38,9 +38,9 @@ std::span<const Knob<Portal>> portal_knobs() {
                                            degrees(1)),
       knob<&Portal::one_way>("one_way", "", {}, "nothing leads back"),
       knob<&Portal::behind>("behind", "", {},
-                            "a flat opening from behind: the same, leading to behind where it "
-                            "leads; open, as if nothing was there; or shut, a surface of the rim's "
-                            "color"),
+                            "what it is from behind, or from within a sphere or box: the same, "
+                            "leading to behind where it leads; open, as if nothing was there; or "
+                            "shut, a surface of the rim's color"),
       knob<&Portal::rim>("rim", "meters", {0, 1000}, "width of the rim, within the opening"),
       knob<&Portal::rim_color>("rim_color", "", {0, 1}, "color of the rim"),
       knob<&Portal::stretch>("stretch", "", {0.01, 100},

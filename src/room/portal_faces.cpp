@@ -32,6 +32,12 @@ double PortalFace::border(double y, double z) const {
 double PortalFace::meet(const Vec3d& from, const Vec3d& way, double start, bool came_out) const {
   if (shape == OpeningShape::sphere) {
     const Vec3d off = from - middle;
+    if (swell >= 0) {
+      if (came_out) return infinite;
+      // Whoever starts within is bent from there on.
+      if (off.squaredNorm() < radius * radius) return start + 1e-7;
+    }
+
     const double b = off.dot(way);
     // The nearest place of the line, rather than a difference of squares.
     const double root = radius * radius - (off - b * way).squaredNorm();
@@ -39,7 +45,8 @@ double PortalFace::meet(const Vec3d& from, const Vec3d& way, double start, bool 
     const double half = std::sqrt(root);
     if (front && !came_out && -b - half > start) return -b - half;
     const double far = -b + half;
-    return back && far > (came_out ? std::max(start, 1e-6 * radius) : start) ? far : infinite;
+    return (back || shut) && far > (came_out ? std::max(start, 1e-6 * radius) : start) ? far
+                                                                                       : infinite;
   }
   const double toward = normal.dot(way);
   if (came_out || !(toward < 0 ? front : back || shut)) return infinite;
@@ -64,6 +71,8 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
   for (std::size_t f = 0; f < faces_.size(); ++f) {
     const PortalFace& one = faces_[f];
     const auto index = static_cast<std::int32_t>(f);
+    // What only asks whether something is in the way goes straight through swells.
+    if (one.swell >= 0 && lanes.ending_only) continue;
     // Most faces lie nowhere near most lanes: how near each line comes to the middle tells, in a
     // loop the compiler turns into vectors.
     const double reach = one.shape == OpeningShape::rectangle
@@ -97,7 +106,9 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
       if (!(at < static_cast<double>(t[i]))) continue;
       t[i] = static_cast<Number>(at);
       face[i] = index;
-      rim[i] = one.shut && one.normal.dot(way) > 0;
+      const Vec3d out =
+          one.shape == OpeningShape::sphere ? Vec3d(from + at * way - one.middle) : one.normal;
+      rim[i] = one.shut && out.dot(way) > 0;
       if (one.rim == 0 || rim[i]) continue;
       const Vec3d off = from + at * way - one.middle;
       if (one.shape == OpeningShape::sphere) {
@@ -109,6 +120,17 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
       }
     }
   }
+}
+
+PortalFace swell_face(const Swell& swell, std::uint32_t room, std::int32_t index) {
+  PortalFace face;
+  face.shape = OpeningShape::sphere;
+  face.middle = swell.at;
+  face.radius = swell.radius;
+  face.back = false;
+  face.room = room;
+  face.swell = index;
+  return face;
 }
 
 template void PortalFaces::nearest(const LaneBatch<float>&, float*, std::int32_t*, bool*) const;

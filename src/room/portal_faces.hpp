@@ -10,6 +10,7 @@
 
 #include "photonlane/lane/lanes.hpp"
 #include "photonlane/room/portal.hpp"
+#include "photonlane/room/swell.hpp"
 
 namespace photonlane {
 
@@ -38,6 +39,8 @@ struct PortalFace {
   Similarity map;            ///< to there, but for the stretch
   Vec3d stretch{1, 1, 1};    ///< along the box's own axes
   Similarity frame;          ///< of the box, where it is stretched
+
+  std::int32_t swell = -1;  ///< of the room's, where the face is its rim
 
   bool stretched() const { return stretch != Vec3d(1, 1, 1); }
   /// How far a place on the face is from its border, in meters; below 0 outside. Of spheres, which
@@ -78,6 +81,9 @@ class PortalFaces {
  private:
   std::vector<PortalFace> faces_;
 };
+
+/// The rim of a swell, which lanes cross from outside and within.
+PortalFace swell_face(const Swell& swell, std::uint32_t room, std::int32_t index);
 
 struct CompiledPortals {
   std::vector<std::vector<PortalFace>> faces;  ///< of each room

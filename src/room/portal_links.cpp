@@ -255,7 +255,6 @@ class Linker {
     face.rim_color = portal.rim_color;
 
     face.fallback = portal.fallback;
-    if (!portal.opening.flat()) return;
     face.back = portal.behind == Behind::same;
     face.shut = portal.behind == Behind::shut;
   }

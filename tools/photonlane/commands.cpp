@@ -248,6 +248,38 @@ int run(const CompareCommand& command) {
   return check_failed;
 }
 
+int run(const LaneCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    const auto comma = command.pixel.find(',');
+    int place[2] = {0, 0};
+    try {
+      if (comma == std::string::npos) throw Error(ErrorKind::usage, "");
+      const KnobInfo number{"pixel", KnobKind::integer, "", {0, 1'000'000}, {}, ""};
+      const std::string parts[2] = {command.pixel.substr(0, comma),
+                                    command.pixel.substr(comma + 1)};
+      for (int i = 0; i < 2; ++i) detail::assign(place[i], number, parts[i]);
+    } catch (const Error&) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("--pixel {}: expected X,Y, whole numbers from 0 on", command.pixel));
+    }
+    const World world = compile(file.scene);
+    const LaneLog log =
+        log_lane(world, file.camera, file.budget, place[0], place[1], {.march = command.march});
+    if (command.common.json) {
+      fmt::print("{}", io::lane_json(log, file.scene, world));
+    } else if (!command.common.quiet) {
+      fmt::print("{}", io::lane_text(log, file.scene, world));
+    }
+    if (command.output.empty()) return success;
+    io::PlanOptions options;
+    options.rays = 0;
+    options.lane = &log;
+    io::write_plan(command.output, file, options);
+    if (!command.common.json && !command.common.quiet) fmt::print("{}\n", command.output);
+    return success;
+  });
+}
+
 int run(const CheckCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     SceneReport report = check(file.scene, file.camera, file.budget);

@@ -72,6 +72,13 @@ struct CheckCommand {
   SceneOptions common;
 };
 
+struct LaneCommand {
+  SceneOptions common;
+  std::string pixel;
+  std::string output;
+  bool march = false;
+};
+
 struct WalkCommand {
   SceneOptions common;
   std::string script;
@@ -97,6 +104,7 @@ int run(const RenderCommand& command);
 int run(const SweepCommand& command);
 int run(const MakeMapCommand& command);
 int run(const MakeVolumeCommand& command);
+int run(const LaneCommand& command);
 int run(const WalkCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);

@@ -5,21 +5,30 @@
 
 #include "photonlane/io/picture.hpp"
 #include "photonlane/io/scene_file.hpp"
+#include "photonlane/render/lane_log.hpp"
 #include "photonlane/render/render.hpp"
 
 namespace photonlane::io {
 
+/// A place that somebody walked to, in a room; `anew`: not by a straight way from the one before.
+struct PlanStep {
+  Vec2d place{0, 0};
+  std::size_t room = 0;
+  bool anew = false;
+};
+
 /// What is drawn over a plan.
 struct PlanOptions {
-  int rays = 80;            ///< level rays of the frame, evenly over its columns; 0: none
-  std::vector<Vec2d> path;  ///< where somebody walked, in meters
+  int rays = 80;                  ///< level rays of the frame, evenly over its columns; 0: none
+  std::vector<PlanStep> path;     ///< where somebody walked
+  const LaneLog* lane = nullptr;  ///< what the lanes of a pixel did
   bool legend = true;
 };
 
 /// A scene's map, or a level cut through its fields, seen from above, north on top, with the eye,
-/// its field of view and the rays of a frame: what each met, by its color. Start and goal are
-/// marked. `size` is that of the plan without its legend. Throws what render() throws for the
-/// camera.
+/// its field of view and the rays of a frame: what each met, by its color. Several rooms lie side
+/// by side, with their portals and where they lead. Start and goal are marked. `size` is that of
+/// the plan without its legend. Throws what render() throws for the camera.
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options = {});
 

@@ -163,7 +163,9 @@ struct BounceBudget {
 };
 
 struct CrossingBudget {
-  int limit = 32;  ///< portals a lane may go through
+  int limit = 32;           ///< portals a lane may go through
+  double tolerance = 1e-3;  ///< meters: how far lanes bent by a swell may be off a step
+  int steps = 400;          ///< steps a lane may take through swells
 };
 
 struct PassBudget {

@@ -2,10 +2,33 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <vector>
 
 #include "photonlane/base/knob.hpp"
 
 namespace photonlane {
+
+/// A step of marching: where along the lane, in meters, and the field's value there.
+struct MarchStep {
+  double t;
+  double value;
+};
+
+/// Keeps the steps of some lanes of a batch, for whoever wants to know what a lane did.
+class StepWatch {
+ public:
+  /// From now on steps of lane i of the next batch are kept in a list of their own.
+  void follow(std::size_t i) { kept_.push_back({i, {}}); }
+  void note(std::size_t i, double t, double value);
+  const std::vector<MarchStep>& steps(std::size_t i) const;
+
+ private:
+  struct Kept {
+    std::size_t lane;
+    std::vector<MarchStep> steps;
+  };
+  std::vector<Kept> kept_;
+};
 
 /// Up to `capacity` lanes that start a leg together, one array a coordinate. Directions are unit
 /// length, so that t is a distance in meters. Kernels may read, never use, the entries past
@@ -29,6 +52,13 @@ struct LaneBatch {
   bool any_face = false;
   alignas(
       64) std::int32_t face[capacity];  ///< with any_face: of the portals, that each comes out of
+
+  /// Where not null: the face of the swell that bends each lane, or -1; such a lane has crossed at
+  /// its limit.
+  const std::int32_t* bent = nullptr;
+
+  StepWatch* watch = nullptr;                ///< told of every step of marching
+  const std::size_t* watch_order = nullptr;  ///< which lane of the watched batch each is
 
   bool ending_only = false;  ///< how lanes end matters and where, but not the surface's normal
 

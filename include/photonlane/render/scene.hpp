@@ -13,6 +13,7 @@
 #include "photonlane/light/texture.hpp"
 #include "photonlane/render/sprite.hpp"
 #include "photonlane/room/portal.hpp"
+#include "photonlane/room/swell.hpp"
 
 namespace photonlane {
 
@@ -28,6 +29,8 @@ struct Room {
   std::vector<Field> fields;
   std::vector<Sprite> sprites;
   std::vector<Portal> portals;
+  std::vector<Swell> swells;
+
   std::string name;  ///< that portals and cameras call it by
 
   void add(CellMap map) { solids.push_back(std::move(map)); }

@@ -35,7 +35,9 @@ struct CompiledRoom {
   std::shared_ptr<const CompiledField> near_field;   ///< the same with the fields' own values
   std::shared_ptr<const CompiledField> clear_field;  ///< those that bend light, joined, or none
   std::vector<Sprite> sprites;
-  std::shared_ptr<const PortalFaces> portals;  ///< or none
+  std::shared_ptr<const PortalFaces> portals;  ///< and the rims of swells; or none
+  std::vector<Swell> swells;
+
   std::string name;
 
   bool has_fields() const { return field != nullptr || clear_field != nullptr; }

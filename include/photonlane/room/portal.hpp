@@ -43,9 +43,9 @@ struct Opening {
   bool flat() const { return shape != OpeningShape::sphere && shape != OpeningShape::box; }
 };
 
-/// What a flat opening is from behind.
+/// What an opening is from behind; from within, of spheres and boxes.
 enum class Behind {
-  same,  ///< gone through too, to behind where it leads
+  same,  ///< gone through too, to behind where it leads: out of a ball there into it here
   open,  ///< not there: lanes pass
   shut   ///< a surface of the rim's color
 };
