@@ -25,6 +25,8 @@ std::optional<double> goal_time(const WalkRecord& record) {
 double length_of(const WalkRecord& record) {
   double length = 0;
   for (std::size_t i = 1; i < record.steps.size(); ++i) {
+    // Across portals places are not far from one another; what of a step lies beyond is left out.
+    if (record.steps[i].crossings > 0) continue;
     length += (record.steps[i].place - record.steps[i - 1].place).norm();
   }
   return length;
@@ -44,12 +46,14 @@ Statistics frame_times(const WalkRecord& record) {
 
 std::string path_csv(const WalkRecord& record) {
   std::string text =
-      "frame,time,x,y,heading,contacts,in_goal,edits,edit_ms,cast_ms,fill_ms,encode_ms\n";
+      "frame,time,room,x,y,level,scale,heading,contacts,crossings,in_goal,edits,edit_ms,cast_ms,"
+      "fill_ms,encode_ms\n";
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     const WalkStep& step = record.steps[i];
     const Cost& cost = record.costs[i];
-    text += fmt::format("{},{:.6g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{}\n", i, step.time,
-                        step.place.x(), step.place.y(), step.heading / degrees(1), step.contacts,
+    text += fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{},{}\n",
+                        i, step.time, step.room, step.place.x(), step.place.y(), step.level,
+                        step.scale, step.heading / degrees(1), step.contacts, step.crossings,
                         step.in_goal ? 1 : 0, step.edits.size(), cost.compile_ms, cost.cast_ms,
                         cost.fill_ms, cost.encode_ms);
   }
@@ -153,17 +157,19 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     one.recycle = std::move(frame);
     const std::vector<CellEdit>& edits = record.steps[i].edits;
     if (!edits.empty()) world = edit(std::move(world), edits);
-    frame = render(world, camera_at(file.camera, record.steps[i]), file.budget, std::move(one));
+    frame = render(world, camera_at(world, file.camera, record.steps[i]), file.budget,
+                   std::move(one));
     write_frame(fmt::format("{}/frame-{:05}.png", folder, i), frame);
     if (edits.empty()) frame.cost.compile_ms = 0;
     record.costs.push_back(frame.cost);
-    plan.path.push_back({record.steps[i].place, 0, false});
+    plan.path.push_back(
+        {record.steps[i].place, record.steps[i].room, record.steps[i].crossings > 0});
     const double share = static_cast<double>(i + 1) / static_cast<double>(record.steps.size());
     if (progress && !progress(share)) throw Error(ErrorKind::cancelled, "stopped by the caller");
   }
   plan.rays = 0;
   write_png(folder + "/plan.png",
-            plan_picture(file.scene, world, camera_at(file.camera, record.steps.back()),
+            plan_picture(file.scene, world, camera_at(world, file.camera, record.steps.back()),
                          file.budget, file.budget.frame.size(), plan));
   write_file(folder + "/path.csv", path_csv(record));
   write_file(folder + "/walk.json", walk_json(record));

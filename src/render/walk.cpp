@@ -4,10 +4,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <optional>
 #include <utility>
 
 #include "photonlane/base/trigonometry.hpp"
 #include "photonlane/field/field_body.hpp"
+#include "render/walk_space.hpp"
 
 namespace photonlane {
 namespace {
@@ -70,53 +72,137 @@ class ChangingMap {
   std::vector<CellEdit> edits_;
 };
 
-/// A body's moves between fields.
-class AmongFields {
+/// A body on its way through rooms.
+class Walker {
  public:
-  /// `cells`: there is a floor at height 0 too.
-  AmongFields(const CompiledField& field, bool cells, const Camera& camera,
-              const WalkScript& script)
-      : field_(field), cells_(cells), radius_(script.radius), step_(script.step) {
-    const double eye = camera.eye.z();
-    const double below = ground_below(field, camera.eye, most_drop);
-    floats_ = !cells && below <= eye - most_drop;
-    start_ = cells ? 0 : floats_ ? eye - 2 * radius_ - step_ : below;
+  /// `world` null: a map alone.
+  Walker(const World* world, const Camera& camera, const WalkScript& script)
+      : world_(world), script_(script), eye_start_(camera.eye.z()) {
+    now.place = {camera.eye.x(), camera.eye.y()};
+    now.heading = camera.heading;
+    eye_height_ = camera.eye.z();
+    if (world == nullptr) return;
+    space_.emplace(*world);
+    now.room = world->room_index(camera.room);
+    if (const CompiledField* field = space_->around(now.room, camera.eye, 0);
+        field != nullptr && room().fields_only) {
+      const double below = ground_below(*field, camera.eye, most_drop);
+      floats_ = below <= eye_height_ - most_drop;
+      foot_ = floats_ ? eye_height_ - 2 * script.radius - script.step : below;
+      eye_height_ -= foot_;
+    }
     // Up to the eye, but for its own radius; at least a ball.
-    height_ = std::max(0.0, eye - start_ - step_ - 2 * radius_);
+    height_ = std::max(0.0, eye_height_ - script.step - 2 * script.radius);
   }
 
-  /// After a move that nothing but cells hindered.
-  Moved go(const WalkStep& from, const Moved& wanted, double seconds) const {
-    const double foot = start_ + from.level;
-    const FieldBody body{
-        {from.place.x(), from.place.y(), foot + step_ + radius_}, radius_, height_, true};
-    const Vec2d way = wanted.place - from.place;
-    const FieldMoved moved = move_body(field_, body, {way.x(), way.y(), 0});
-    Moved result = wanted;
-    result.place = {moved.place.x(), moved.place.y()};
-    result.contacts += moved.contacts;
-    if (floats_) {
-      result.level = from.level;
-      return result;
+  WalkStep now;
+
+  /// Where the map says the body stands, to start with.
+  void stand(const CellMap& map) {
+    if (!on_cells()) return;
+    foot_ = standing_level(map, now.place);
+    tell_level();
+  }
+
+  /// A move of so many meters ahead and to the right, at the size it had at the start. `first_map`
+  /// is how the first room's cells are at the time.
+  void go(double ahead, double aside, double turn, double seconds, const CellMap& first_map) {
+    const double length = std::hypot(ahead, aside);
+    const bool portals = world_ != nullptr && !world_->portals().empty();
+    const bool swells = world_ != nullptr && !room().swells.empty();
+    const int parts =
+        portals || swells
+            ? std::max(1, static_cast<int>(std::ceil(length / (0.25 * script_.radius))))
+            : 1;
+    // Half the turn before the way, half after, so that it is the same from part to part.
+    now.heading += 0.5 * turn;
+    for (int part = 0; part < parts; ++part) {
+      const auto [sine, cosine] = sine_cosine(now.heading);
+      const Vec2d way = now.scale / parts *
+                        (ahead * Vec2d(cosine, sine) + aside * Vec2d(sine, -cosine));
+      step(way, seconds / parts, now.room == 0 ? first_map : room().cells->map());
     }
-    // From as high as it steps down to the ground, or as far as it falls meanwhile.
-    const double fall = std::max(fall_speed * seconds, step_);
-    const double ground =
-        ground_below(field_, {result.place.x(), result.place.y(), foot + step_}, step_ + fall);
-    result.level = cells_ ? std::max(wanted.level, ground) : ground - start_;
-    return result;
+    now.heading += 0.5 * turn;
+    tell_level();
   }
 
  private:
   static constexpr double most_drop = 1000;  // meters
   static constexpr double fall_speed = 4;    // meters a second
 
-  const CompiledField& field_;
-  bool cells_;
+  const CompiledRoom& room() const { return world_->rooms()[now.room]; }
+  bool on_cells() const { return world_ == nullptr || !room().fields_only; }
+  void tell_level() { now.level = foot_ + eye_height_ * now.scale - eye_start_; }
+
+  /// The way as the metric of a swell makes it.
+  Vec2d swollen(const Vec2d& way) const {
+    Vec3d moved(way.x(), way.y(), 0);
+    for (const Swell& swell : room().swells) {
+      const Vec3d place(now.place.x(), now.place.y(), foot_ + 0.5 * eye_height_ * now.scale);
+      const double stretch = swell_factor(swell, place).stretch;
+      const Vec3d axis = swell.axis.normalized();
+      moved += (1 / stretch - 1) * axis.dot(moved) * axis;
+    }
+    return {moved.x(), moved.y()};
+  }
+
+  void step(Vec2d way, double seconds, const CellMap& map) {
+    const double scale = now.scale;
+    const double radius = script_.radius * scale;
+    const double step_up = script_.step * scale;
+    if (world_ != nullptr && !room().swells.empty()) way = swollen(way);
+    Moved moved{.place = now.place + way, .level = 0};
+    if (on_cells()) moved = move_body(map, {now.place, radius, step_up}, way);
+    // The middle of the body is what goes through portals.
+    const double middle = step_up + radius + 0.5 * height_ * scale;
+    const Vec3d from(now.place.x(), now.place.y(), foot_ + middle);
+    double foot = on_cells() ? moved.level : foot_;
+    if (const CompiledField* field =
+            space_ ? space_->around(now.room, from, 1.5 * radius) : nullptr) {
+      const FieldBody body{{now.place.x(), now.place.y(), foot_ + step_up + radius},
+                           radius,
+                           height_ * scale,
+                           true};
+      const Vec2d rest = moved.place - now.place;
+      const FieldMoved among = move_body(*field, body, {rest.x(), rest.y(), 0});
+      moved.place = {among.place.x(), among.place.y()};
+      moved.contacts += among.contacts;
+      if (!floats_) {
+        // From as high as it steps down to the ground, or as far as it falls meanwhile.
+        const double fall = std::max(fall_speed * seconds, step_up);
+        const double ground = ground_below(
+            *field, {moved.place.x(), moved.place.y(), foot_ + step_up}, step_up + fall);
+        foot = on_cells() ? std::max(moved.level, ground) : ground;
+      }
+    }
+    now.contacts += moved.contacts;
+    now.place = moved.place;
+    foot_ = foot;
+    if (world_ == nullptr || world_->portals().empty()) return;
+    const auto [sine, cosine] = sine_cosine(now.heading);
+    const Carried carried =
+        carry(*world_, now.room, from, {moved.place.x(), moved.place.y(), foot + middle},
+              {cosine, sine, 0});
+    if (carried.crossings == 0) return;
+    now.room = carried.room;
+    now.place = {carried.place.x(), carried.place.y()};
+    now.scale *= carried.scale;
+    now.crossings += carried.crossings;
+    foot_ = carried.place.z() - middle * carried.scale;
+    if (std::hypot(carried.heading.x(), carried.heading.y()) > 1e-9) {
+      const double turned = std::atan2(carried.heading.y(), carried.heading.x()) - now.heading;
+      now.heading += turned - 2 * pi * std::round(turned / (2 * pi));
+    }
+  }
+
+  const World* world_;
+  const WalkScript& script_;
+  std::optional<WalkSpace> space_;
+  double eye_start_;
+  double eye_height_ = 0;  ///< above the foot, at the size of the start
+  double height_ = 0;      ///< of the capsule
+  double foot_ = 0;        ///< where it stands, in its room
   bool floats_ = false;
-  double radius_, step_;
-  double start_ = 0;
-  double height_ = 0;
 };
 
 }  // namespace
@@ -145,8 +231,8 @@ std::span<const Knob<WalkScript>> walk_script_knobs() {
 
 namespace {
 
-std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* field,
-                           const Camera& camera, const WalkScript& script) {
+std::vector<WalkStep> play(const CellMap& map, const World* world, const Camera& camera,
+                           const WalkScript& script) {
   validate_knobs(walk_script_knobs(), script);
   double length = 0;
   for (const WalkMove& move : script.moves) {
@@ -158,16 +244,21 @@ std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* 
                                               length * script.rate));
   }
   ChangingMap changing(map);
-  std::optional<AmongFields> among;
-  if (field != nullptr) among.emplace(*field, cells, camera, script);
-
-  WalkStep now{0, {camera.eye.x(), camera.eye.y()}, camera.heading, 0, 0, false, {}};
-  now.level = cells ? standing_level(map, now.place) : 0;
-
-  now.in_goal = in_cell(map, now.place, map.goal);
+  Walker walker(world, camera, script);
+  WalkStep& now = walker.now;
+  walker.stand(now.room == 0 || world == nullptr ? map : world->rooms()[now.room].cells->map());
+  const auto goal = [&] { return now.room == 0 && in_cell(map, now.place, map.goal); };
+  now.in_goal = goal();
   std::vector<WalkStep> steps{now};
   const double interval = 1 / script.rate;
   double begin = 0;
+  const auto keep = [&] {
+    now.edits = changing.take_edits();
+    steps.push_back(now);
+    now.edits.clear();
+    now.contacts = 0;
+    now.crossings = 0;
+  };
   for (const WalkMove& move : script.moves) {
     // A frame falls into one move or goes over into the next: each move is walked in parts that
     // end at frames and at its own end.
@@ -176,47 +267,27 @@ std::vector<WalkStep> play(const CellMap& map, bool cells, const CompiledField* 
     while (now.time < end - 1e-9) {
       const double next = std::min(end, interval * (static_cast<double>(steps.size())));
       const double share = std::max(0.0, next - now.time) / move.over;
-      const auto [sine, cosine] = sine_cosine(now.heading + 0.5 * share * move.turn);
-      const Vec2d way =
-          share * (move.forward * Vec2d(cosine, sine) + move.sideways * Vec2d(sine, -cosine));
       changing.advance(std::clamp((next - begin) / move.over, 0.0, 1.0));
-      const double passed = std::max(0.0, next - now.time);
-      Moved moved{.place = now.place + way, .level = 0};
-      if (cells) {
-        moved = move_body(changing.map(), {now.place, script.radius, script.step}, way);
-      }
-      if (among) moved = among->go(now, moved, passed);
+      walker.go(share * move.forward, share * move.sideways, share * move.turn,
+                std::max(0.0, next - now.time), changing.map());
       now.time = next;
-      now.place = moved.place;
-      now.level = moved.level;
-      now.heading += share * move.turn;
-      now.contacts += moved.contacts;
-      now.in_goal = in_cell(map, now.place, map.goal);
-      if (std::abs(next - interval * static_cast<double>(steps.size())) < 1e-9) {
-        now.edits = changing.take_edits();
-        steps.push_back(now);
-        now.edits.clear();
-        now.contacts = 0;
-      }
+      now.in_goal = goal();
+      if (std::abs(next - interval * static_cast<double>(steps.size())) < 1e-9) keep();
     }
     begin = end;
   }
-  if (now.time > steps.back().time + 1e-9) {
-    now.edits = changing.take_edits();
-    steps.push_back(now);
-  }
+  if (now.time > steps.back().time + 1e-9) keep();
   return steps;
 }
 
 }  // namespace
 
 std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkScript& script) {
-  return play(map, true, nullptr, camera, script);
+  return play(map, nullptr, camera, script);
 }
 
 std::vector<WalkStep> walk(const World& world, const Camera& camera, const WalkScript& script) {
-  const CompiledRoom& room = world.room();
-  return play(room.cells->map(), !room.fields_only, room.near_field.get(), camera, script);
+  return play(world.room().cells->map(), &world, camera, script);
 }
 
 Camera camera_at(const Camera& camera, const WalkStep& step) {
@@ -225,6 +296,12 @@ Camera camera_at(const Camera& camera, const WalkStep& step) {
   moved.eye.y() = step.place.y();
   moved.eye.z() += step.level;
   moved.heading = step.heading;
+  return moved;
+}
+
+Camera camera_at(const World& world, const Camera& camera, const WalkStep& step) {
+  Camera moved = camera_at(camera, step);
+  moved.room = world.rooms()[step.room].name;
   return moved;
 }
 

@@ -161,7 +161,7 @@ TEST(Swells, FramesConvergeWithTheTolerance) {
       }
       return places;
     };
-    const std::vector<Vec3d> best = ends(1e-8);
+    const std::vector<Vec3d> best = ends(1e-6);
     const auto error = [&](double tolerance) {
       const std::vector<Vec3d> places = ends(tolerance);
       std::vector<double> errors;

@@ -43,9 +43,14 @@ struct WalkStep {
   double time = 0;  ///< seconds
   Vec2d place{0, 0};
   double heading = 0;  ///< radians
-  double level = 0;    ///< meters: height of what the body stands on
+    double level = 0;    ///< meters: how much higher the eye is than the camera's
+
   int contacts = 0;    ///< walls met since the step before
-  bool in_goal = false;
+    bool in_goal = false;
+  std::size_t room = 0;  ///< of the world's
+  double scale = 1;      ///< how large the body is, of what it was at the start
+  int crossings = 0;     ///< portals gone through since the step before
+
   std::vector<CellEdit> edits;  ///< what changed in the map since the step before
 };
 
@@ -58,10 +63,14 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
 /// The same through all that a world's room holds. Between fields the body is an upright capsule
 /// from as high as it steps up to its eye; it slides along them, steps up and down what is no
 /// higher than a step, and falls where there is more below it. In a room of fields alone `level` is
-/// counted from the ground below the camera's eye; without any the body floats.
+/// counted from the ground below the camera's eye; without any the body floats. It starts in the
+/// camera's room and goes through portals with all it is: place, heading and size follow their map,
+/// and what stands beyond an opening is met while it stands half through. In swells it goes as far
+/// as the metric says. Moves change cells of the first room.
 std::vector<WalkStep> walk(const World& world, const Camera& camera, const WalkScript& script);
 
-/// The camera of a step: the eye at the body's place.
+/// The camera of a step: the eye at the body's place. Across portals, of a world: in its room.
 Camera camera_at(const Camera& camera, const WalkStep& step);
+Camera camera_at(const World& world, const Camera& camera, const WalkStep& step);
 
 }  // namespace photonlane

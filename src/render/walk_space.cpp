@@ -1,0 +1,197 @@
+#include "render/walk_space.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <optional>
+
+namespace photonlane {
+namespace {
+
+/// A field moved, turned and scaled.
+Field moved(const Similarity& by, Field field) {
+  const Eigen::Matrix3d& turn = by.turn;
+  // About x, then y, then z.
+  const double y = -std::asin(std::clamp(turn(2, 0), -1.0, 1.0));
+  const bool upright = std::abs(turn(2, 0)) < 1 - 1e-12;
+  const double x = upright ? std::atan2(turn(2, 1), turn(2, 2)) : 0;
+  const double z =
+      upright ? std::atan2(turn(1, 0), turn(0, 0)) : std::atan2(-turn(0, 1), turn(1, 1));
+  return field::place(by.shift, std::move(field), {x, y, z}, by.scale);
+}
+
+/// The room within a face's opening, from so far before it to so far beyond.
+Field within_opening(const PortalFace& face, bool from_front, double before, double beyond) {
+  if (face.shape == OpeningShape::sphere) {
+    const Field ball = field::place(face.middle, field::sphere(face.radius));
+    return from_front ? ball : field::invert(ball);
+  }
+  const double depth = before + beyond;
+  const double middle = 0.5 * (from_front ? before - beyond : beyond - before);
+  // Figures are extruded along z.
+  Similarity frame;
+  frame.turn.col(0) = face.across;
+  frame.turn.col(1) = face.up;
+  frame.turn.col(2) = face.normal;
+  frame.shift = face.middle;
+  const Field figure = face.shape == OpeningShape::rectangle
+                           ? field::rectangle(2 * face.half_width, 2 * face.half_height)
+                       : face.shape == OpeningShape::disc ? field::circle(face.radius)
+                                                          : field::outline(face.corners);
+  return moved(frame, field::place({0, 0, middle}, field::extrude(depth, figure)));
+}
+
+/// The parts of sharp joins, each by itself.
+void take_apart(const Field& field, std::vector<Field>& parts) {
+  if (field.kind() == FieldKind::join && field.numbers().front() == 0) {
+    for (const Field& part : field.parts()) take_apart(part, parts);
+  } else {
+    parts.push_back(field);
+  }
+}
+
+/// Places all over an opening, a little off it.
+std::vector<Vec3d> over_opening(const PortalFace& face, double off) {
+  std::vector<Vec3d> places;
+  if (face.shape == OpeningShape::sphere) return places;
+  const double wide = face.shape == OpeningShape::rectangle ? face.half_width : face.radius;
+  const double high = face.shape == OpeningShape::rectangle ? face.half_height : face.radius;
+  for (int i = -2; i <= 2; ++i) {
+    for (int k = -2; k <= 2; ++k) {
+      const double y = 0.45 * i * wide;
+      const double z = 0.45 * k * high;
+      if (face.border(y, z) <= 0) continue;
+      places.push_back(face.middle + y * face.across + z * face.up + off * face.normal);
+    }
+  }
+  return places;
+}
+
+/// What is left of fields where an opening is cut through what stands behind it: parts that do are
+/// cut on both sides, since what is cut off is farther away than its surface was, others where
+/// `cut` says.
+Field cut_open(const Field& field, const std::vector<Vec3d>& behind, const Field& through,
+               const Field* cut) {
+  std::vector<Field> parts;
+  take_apart(field, parts);
+  for (Field& part : parts) {
+    const CompiledField asked(part);
+    const bool wall = std::any_of(behind.begin(), behind.end(), [&](const Vec3d& place) {
+      return asked.distance(place) < 0;
+    });
+    if (wall) {
+      part = field::carve({part, through});
+    } else if (cut != nullptr) {
+      part = field::carve({part, *cut});
+    }
+  }
+  return parts.size() == 1 ? parts.front() : field::join(std::move(parts));
+}
+
+/// From beyond a face to where it is seen here; of stretched ones as it is close to the face.
+Similarity from_beyond(const PortalFace& face) {
+  Similarity map = face.map;
+  if (face.stretched()) map.shift = face.beyond(face.middle) - map.scale * map.turn * face.middle;
+  return map.inverse();
+}
+
+}  // namespace
+
+const CompiledField* WalkSpace::around(std::size_t room, const Vec3d& place, double reach) {
+  const CompiledRoom& here = world_.rooms()[room];
+  Key key{room, {}, 0};
+  if (here.portals) {
+    const auto faces = here.portals->faces();
+    for (std::size_t f = 0; f < faces.size(); ++f) {
+      const PortalFace& face = faces[f];
+      if (face.swell >= 0) continue;
+      const Vec3d off = place - face.middle;
+      const bool ball = face.shape == OpeningShape::sphere;
+      const double away = ball ? off.norm() - face.radius : off.dot(face.normal);
+      const double border = face.border(off.dot(face.across), off.dot(face.up));
+      if (std::abs(away) > reach || border < -reach) continue;
+      if (away >= 0 ? !face.front : !face.back) continue;
+      key.faces.push_back({static_cast<std::int32_t>(f), away >= 0});
+    }
+  }
+  if (key.faces.empty()) return here.near_field.get();
+  key.reach = reach;
+  std::shared_ptr<const CompiledField>& known = known_[key];
+  if (!known) known = put_together(key);
+  return known.get();
+}
+
+std::shared_ptr<const CompiledField> WalkSpace::put_together(const Key& key) const {
+  const CompiledRoom& here = world_.rooms()[key.room];
+  std::optional<Field> own;
+  if (here.near_field) own = here.near_field->field();
+  std::vector<Field> parts;
+  for (const Near& near : key.faces) {
+    const PortalFace& face = here.portals->faces()[static_cast<std::size_t>(near.face)];
+    // A body's middle is beyond the face before more of it is than it reaches.
+    const double far = 3 * key.reach;
+    const double sign = near.from_front ? 1 : -1;
+    const double little = 0.02 * key.reach;
+    const Field behind = within_opening(face, near.from_front, 0, far);
+    const Field through = within_opening(face, near.from_front, 2 * key.reach, far);
+    if (own) own = cut_open(*own, over_opening(face, -sign * little), through, &behind);
+    const CompiledRoom& there = world_.rooms()[face.room];
+    if (!there.near_field) continue;
+    const Similarity back = from_beyond(face);
+    std::vector<Vec3d> arrival = over_opening(face, sign * little);
+    for (Vec3d& place : arrival) place = back.inverse().place(place);
+    const Field open = cut_open(there.near_field->field(), arrival,
+                                moved(back.inverse(), through), nullptr);
+    parts.push_back(field::meet({behind, moved(back, open)}));
+  }
+  if (own) parts.push_back(*own);
+  if (parts.empty()) {
+    // Nothing stands anywhere near: a ball out of everybody's reach.
+    parts.push_back(field::place({0, 0, -1e6}, field::sphere(1)));
+  }
+  return std::make_shared<const CompiledField>(
+      parts.size() == 1 ? parts.front() : field::join(std::move(parts)));
+}
+
+Carried carry(const World& world, std::size_t room, const Vec3d& from, const Vec3d& to,
+              const Vec3d& heading) {
+  // Enough for any move that gets anywhere.
+  constexpr int most = 64;
+  Carried result{room, to, heading, 1, 0};
+  Vec3d start = from;
+  std::int32_t came_out = -1;
+  while (result.crossings < most) {
+    const CompiledRoom& here = world.rooms()[result.room];
+    if (!here.portals) break;
+    const Vec3d rest = result.place - start;
+    const double length = rest.norm();
+    if (!(length > 0)) break;
+    const Vec3d way = rest / length;
+    const auto faces = here.portals->faces();
+    double nearest = length;
+    std::int32_t met = -1;
+    for (std::size_t f = 0; f < faces.size(); ++f) {
+      const auto index = static_cast<std::int32_t>(f);
+      if (faces[f].swell >= 0) continue;
+      const double at = faces[f].meet(start, way, 0, index == came_out);
+      const bool shut = faces[f].shut && faces[f].normal.dot(way) > 0;
+      if (at > nearest || shut) continue;
+      nearest = at;
+      met = index;
+    }
+    if (met < 0) break;
+    const PortalFace& face = faces[static_cast<std::size_t>(met)];
+    const Crossing crossing = here.portals->cross(met, start + nearest * way, way);
+    if (crossing.turned_back) break;
+    // A little on, so as to be beyond the face for sure.
+    start = crossing.place;
+    result.place = start + std::max((length - nearest) * crossing.scale, 1e-9) * crossing.way;
+    result.heading = face.map.direction(result.heading);
+    result.scale *= crossing.scale;
+    result.room = crossing.room;
+    came_out = crossing.twin;
+    ++result.crossings;
+  }
+  return result;
+}
+
+}  // namespace photonlane
