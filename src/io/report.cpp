@@ -199,6 +199,9 @@ std::string check_text(const SceneReport& report) {
     text +=
         fmt::format("fields     {}, of {} operations\n", report.fields, report.field_operations);
   }
+    if (report.portals > 0) text += fmt::format("portals    {}\n", report.portals);
+  if (report.swells > 0) text += fmt::format("swells     {}\n", report.swells);
+  for (const std::string& loop : report.loops) text += fmt::format("loop       {}\n", loop);
   text += fmt::format("memory     {:.1f} KiB to trace, compiled in {:.2f} ms\n",
                       static_cast<double>(report.memory_bytes) / 1024, report.compile_ms);
   for (const std::string& warning : report.warnings) text += "warning: " + warning + "\n";
@@ -269,6 +272,9 @@ std::string check_json(const SceneReport& report) {
                     {"reachable_share", report.reachable_share},
                     {"fields", report.fields},
                     {"field_operations", report.field_operations},
+                                        {"portals", report.portals},
+                    {"swells", report.swells},
+                    {"loops", report.loops},
                     {"memory_bytes", report.memory_bytes},
                     {"compile_ms", report.compile_ms},
                     {"warnings", report.warnings}};

@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "photonlane/field/stretch.hpp"
+#include "measure/check_portals.hpp"
 #include "photonlane/grid/reach.hpp"
 #include "photonlane/render/render.hpp"
 
@@ -47,15 +48,17 @@ void check_materials(const Scene& scene, SceneReport& report) {
   const auto use = [&](int material) {
     if (material >= 0) used[wall_of(static_cast<std::uint32_t>(material))] = true;
   };
-  for (const CellMap& map : scene.room().solids) {
-    for (const Cell cell : map.cells) used[cell] = true;
-    for (const CellForm& form : map.forms) {
-      use(form.top);
-      use(form.floor);
+  for (const Room& room : scene.rooms) {
+    for (const CellMap& map : room.solids) {
+      for (const Cell cell : map.cells) used[cell] = true;
+      for (const CellForm& form : map.forms) {
+        use(form.top);
+        use(form.floor);
+      }
     }
+    for (const Field& field : room.fields) use_materials(field, use);
+    for (const Sprite& sprite : room.sprites) use(static_cast<int>(sprite.material));
   }
-  for (const Field& field : scene.room().fields) use_materials(field, use);
-  for (const Sprite& sprite : scene.room().sprites) use(static_cast<int>(sprite.material));
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     if (used[i + 1]) continue;
     const bool named = i < scene.material_names.size() && !scene.material_names[i].empty();
@@ -65,14 +68,15 @@ void check_materials(const Scene& scene, SceneReport& report) {
 }
 
 /// Fields that change by more than they say, through which lanes may step.
-void check_stretch(const Scene& scene, SceneReport& report) {
-  const auto& fields = scene.room().fields;
+void check_stretch(const Room& room, SceneReport& report) {
+  const auto& fields = room.fields;
+  const std::string where = room.name.empty() ? "" : room.name + ", ";
   for (std::size_t i = 0; i < fields.size(); ++i) {
     for (const StretchFault& fault : find_stretch_faults(fields[i])) {
       report.warnings.push_back(fmt::format(
-          "field {}: {} grows by {:.3g} for a meter near [{:.4g}, {:.4g}, {:.4g}] of its own space "
+          "{}field {}: {} grows by {:.3g} for a meter near [{:.4g}, {:.4g}, {:.4g}] of its own space "
           "and says {:.3g}: lanes may step through it",
-          i + 1, fault.part, fault.found, fault.place.x(), fault.place.y(), fault.place.z(),
+          where, i + 1, fault.part, fault.found, fault.place.x(), fault.place.y(), fault.place.z(),
           fault.said));
     }
   }
@@ -139,9 +143,14 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   report.rooms = static_cast<int>(scene.rooms.size());
   report.memory_bytes = world.memory_bytes();
   report.compile_ms = world.compile_ms();
-  for (const CellMap& map : scene.room().solids) check_map(map, camera, budget, report);
-  if (world.room().field) report.field_operations = world.room().field->instruction_count();
-  for (const Field& field : scene.room().fields) {
+    const std::size_t eye_room = world.room_index(camera.room);
+  for (const CellMap& map : scene.rooms[eye_room].solids) check_map(map, camera, budget, report);
+  for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
+    const CompiledRoom& room = world.rooms()[r];
+    if (room.field) report.field_operations += room.field->instruction_count();
+    if (r != eye_room) report.fields += static_cast<int>(scene.rooms[r].fields.size());
+  }
+  for (const Field& field : scene.rooms[eye_room].fields) {
     ++report.fields;
     if (CompiledField(field).distance(camera.eye) < 0) {
       report.warnings.push_back(
@@ -150,7 +159,9 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
     }
   }
   check_materials(scene, report);
-  check_stretch(scene, report);
+    for (const Room& room : scene.rooms) check_stretch(room, report);
+  check_portals(scene, world, camera, report);
+
 
   try {
     Budget small = budget;

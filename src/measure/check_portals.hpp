@@ -1,0 +1,11 @@
+#pragma once
+
+#include "photonlane/measure/check.hpp"
+
+namespace photonlane {
+
+/// What portals of a scene make of its space, and what of it would look wrong or trap somebody.
+void check_portals(const Scene& scene, const World& world, const Camera& camera,
+                   SceneReport& report);
+
+}  // namespace photonlane
