@@ -152,8 +152,12 @@ template <class Number>
 void MarchAll(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
               HitBatch<Number>& hits) {
   using D = hn::ScalableTag<Number>;
+    if (!budget.pruning || lanes.together) {
+    March<D>(tape, lanes, budget).run(false, hits);
+    return;
+  }
   LaneOrder<Number> order(lanes);
-  if (!budget.pruning || !order.worth_it()) {
+  if (!order.worth_it()) {
     March<D>(tape, lanes, budget).run(false, hits);
     return;
   }

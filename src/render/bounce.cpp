@@ -70,7 +70,7 @@ void bend_lane(const Swell& swell, std::int32_t face, bool within, const Vec3d& 
                const Vec3d& way, double tolerance, Onward& lane) {
   if (!within) {
     lane.bent = bent_lane(swell, at, way);
-    lane.stride = 0.25 * swell.radius;
+    lane.stride = static_cast<float>(swell.radius);
   }
   const BentLane from = lane.bent;
   lane.from = from.place;
@@ -79,15 +79,16 @@ void bend_lane(const Swell& swell, std::int32_t face, bool within, const Vec3d& 
     lane.way = from.momentum.normalized();
     return;
   }
-  const BentStep step = bend_on(swell, from, lane.stride, tolerance);
+  const BentStep step = bend_on(swell, from, static_cast<double>(lane.stride), tolerance);
   const Vec3d chord = step.end.place - from.place;
   ++lane.bent_steps;
   lane.swell = face;
   lane.bent = step.end;
-  lane.chord = chord.norm();
-  lane.way = chord / lane.chord;
-  lane.stride = step.next;
-  lane.metric = step.length / lane.chord;
+  const double length = chord.norm();
+  lane.way = chord / length;
+  lane.chord = static_cast<float>(length);
+  lane.stride = static_cast<float>(step.next);
+  lane.metric = static_cast<float>(step.length / length);
 }
 
 }  // namespace
@@ -120,14 +121,14 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
   if (leg.lanes != nullptr) {
     lane = leg.lanes[i];
   } else {
-    lane.eye = job.camera.eye;
+    lane.eye = job.camera.eye.cast<float>();
     lane.x = place.column(i);
     lane.y = place.row(i);
     lane.sample = place.sample(i);
     lane.bounces_left = static_cast<std::uint16_t>(job.budget.bounces.limit);
     lane.own = true;
   }
-  lane.path += lane.metric * static_cast<double>(surfaces.t[i]);
+  lane.path += static_cast<double>(lane.metric * surfaces.t[i]);
 
   lane.steps += surfaces.steps[i];
   lane.evaluations += here.room.has_fields() ? surfaces.evaluations[i] : 0;
@@ -146,7 +147,7 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
 
 void GoingOn::send(const Onward& lane, const Surfaces& surfaces, std::size_t i) const {
   const float* before = leg.travelled != nullptr ? leg.travelled + i * job.rooms.size() : nullptr;
-  const float measure = leg.lanes != nullptr ? static_cast<float>(leg.lanes[i].metric) : 1;
+  const float measure = leg.lanes != nullptr ? leg.lanes[i].metric : 1;
   pool->add(lane, before, here.index, inside(i) ? 0 : measure * surfaces.t[i]);
 }
 
@@ -342,7 +343,7 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
       lane.room = crossing.room;
       lane.face = crossing.twin;
       lane.scale *= crossing.scale;
-      lane.eye = met.beyond(lane.eye);
+      lane.eye = met.beyond(lane.eye.cast<double>()).cast<float>();
     }
     going.send(lane, surfaces, i);
   }

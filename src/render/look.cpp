@@ -234,8 +234,8 @@ class Path {
     sight_.rays(solids_, rays_);
     if (leg.lanes != nullptr) {
       for (std::size_t i = 0; i < solids_.size; ++i) {
-        rays_.eye_x[i] = static_cast<float>(leg.lanes[i].eye.x() - here.origin.x());
-        rays_.eye_y[i] = static_cast<float>(leg.lanes[i].eye.y() - here.origin.y());
+        rays_.eye_x[i] = leg.lanes[i].eye.x() - static_cast<float>(here.origin.x());
+        rays_.eye_y[i] = leg.lanes[i].eye.y() - static_cast<float>(here.origin.y());
       }
       rays_.many_eyes = true;
     }
@@ -324,7 +324,7 @@ class Carried {
     if (lanes_ == nullptr) return {surfaces.t};
     for (std::size_t i = 0; i < surfaces.size; ++i) {
       reach_[i] =
-          static_cast<float>(lanes_[i].path) + static_cast<float>(lanes_[i].metric) * surfaces.t[i];
+          static_cast<float>(lanes_[i].path) + lanes_[i].metric * surfaces.t[i];
     }
     for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
       reach_[i] = reach_[surfaces.size - 1];

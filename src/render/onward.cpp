@@ -17,7 +17,10 @@ void follow(const RenderJob& job, const Pool::Batch& batch, Pool& pool, PixelSum
   LaneMedium medium;
   lanes.size = batch.size;
   lanes.far_limit = static_cast<Number>(job.budget.far_limit);
-  lanes.any_face = here.room.portals != nullptr;
+    lanes.any_face = here.room.portals != nullptr;
+  // What has only gone through portals keeps together; what was thrown back spreads.
+  lanes.together = first.bounce == 0;
+
   std::int32_t bent[Surfaces::capacity];
   if (!here.room.swells.empty()) {
     lanes.bent = bent;
@@ -142,7 +145,7 @@ void PixelSums::settle(const RenderJob& job, const Onward& lane, const Surfaces&
   solid.any_curved = solid.any_curved || surfaces.face[i] == Face::curved;
   solid.any_panel = solid.any_panel || surfaces.face[i] == Face::panel;
   // As if the way had been straight, in the eye's measure.
-  const double t = (lane.path + lane.metric * static_cast<double>(surfaces.t[i])) / lane.scale;
+  const double t = (lane.path + static_cast<double>(lane.metric * surfaces.t[i])) / lane.scale;
   const Viewing& view = job.view;
   const Vec3d way = view.ray(view.u(lane.x + 0.5), view.v(lane.y + 0.5));
   solid.t[at.lane] = static_cast<float>(t);

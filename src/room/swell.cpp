@@ -72,9 +72,11 @@ BentStep bend_on(const Swell& swell, const BentLane& lane, double length, double
                               -17253.0 / 339200, 22.0 / 525, -1.0 / 40};
   const Vec3d axis = swell.axis.normalized();
   const double scale = swell.radius;
+  // Of the radius: longer steps might not notice what is in the middle.
+  constexpr double longest = 0.6;
   BentLane slopes[7];
   slopes[0] = change(swell, axis, lane);
-  length = std::min(length, scale / 4);
+  length = std::min(length, longest * scale);
   for (;;) {
     BentLane end;
     for (int stage = 0; stage < 6; ++stage) {
@@ -99,7 +101,7 @@ BentStep bend_on(const Swell& swell, const BentLane& lane, double length, double
     const double by_bow = 0.9 * std::sqrt(tolerance / std::max(bow, 1e-300));
     const double factor = std::clamp(std::min(by_error, by_bow), 0.2, 4.0);
     if ((error <= tolerance && bow <= tolerance) || length < 1e-9 * scale) {
-      return {end, length, std::min(length * factor, scale / 4)};
+      return {end, length, std::min(length * factor, longest * scale)};
     }
     length *= std::min(factor, 0.9);
   }
