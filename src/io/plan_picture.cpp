@@ -58,17 +58,21 @@ std::vector<Panel> lay_out(std::size_t rooms, Size size) {
   }
   const std::size_t rows = (rooms + across - 1) / across;
   const bool titles = rooms > 1;
-  const int gap = titles ? 10 : 0;
-  const int title = titles ? 22 : 0;
-  const int width = size.width / static_cast<int>(across) - gap;
-  const int height = size.height / static_cast<int>(rows) - gap - title;
+    const int cell_width = std::max(1, size.width / static_cast<int>(across));
+  const int cell_height = std::max(1, size.height / static_cast<int>(rows));
+  const int gap = titles ? std::min({10, cell_width / 4, cell_height / 4}) : 0;
+  const int title = titles ? std::min(22, cell_height / 4) : 0;
+  const int width = cell_width - gap;
+  const int height = cell_height - gap - title;
+
   std::vector<Panel> panels;
   for (std::size_t r = 0; r < rooms; ++r) {
     Panel panel{};
     panel.room = r;
-    panel.left = static_cast<double>(r % across) * (width + gap) + gap / 2;
-    panel.top = static_cast<double>(r / across) * (height + gap + title) + title + gap / 2;
-    panel.size = {std::max(1, width), std::max(1, height)};
+        panel.left = static_cast<double>(r % across) * cell_width + gap / 2;
+    panel.top = static_cast<double>(r / across) * cell_height + title + gap / 2;
+    panel.size = {width, height};
+
     panels.push_back(panel);
   }
   return panels;
@@ -325,6 +329,10 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
     panel.frame = fit_room(room, world.rooms()[panel.room], places, panel.size);
     level_cut = level_cut || room.solids.empty();
     const Picture one = paint_room(scene, panel.room, world, panel.frame, cut, panel.size);
+        // A picture of fewer pixels than rooms shows some of them.
+    if (panel.left + panel.size.width > size.width || panel.top + panel.size.height > size.height) {
+      continue;
+    }
     for (int y = 0; y < panel.size.height; ++y) {
       std::copy_n(one.pixel(0, y), 3 * panel.size.width,
                   whole.pixel(static_cast<int>(panel.left), y + static_cast<int>(panel.top)));

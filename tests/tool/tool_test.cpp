@@ -474,12 +474,63 @@ TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
                            "court/steps.png",
                            "court/plan.png",
                            "court/layer-normal.png",
-                           "court/sweep.csv"}) {
+                           "court/sweep.csv",
+                           "wings/view.png",
+                           "wings/colonnade.png",
+                           "wings/lane.png",
+                           "wings/sweep.csv"}) {
     EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/" + name)) << name;
   }
   const auto json = nlohmann::json::parse(folder.read("shown/sweep.json"));
   EXPECT_GE(json["settings"].size(), 5u);
   EXPECT_THAT(outcome.output, HasSubstr("wet_floor=mirrored")) << "tricks of light one by one";
+}
+
+TEST_F(Tool, TellsWhatTheLanesOfAPixelDid) {
+  const std::string scene = "'" PHOTONLANE_SOURCE "/demo/glasshouse-wings.yaml'";
+  const std::string small = " --size 64x40 --set frame.samples=1";
+  const Outcome text = tool("lane " + scene + small + " --pixel 11,16 --march -o lane.png");
+  EXPECT_EQ(text.code, 0) << text.errors;
+  EXPECT_THAT(text.output, HasSubstr("from the eye in lobby"));
+  EXPECT_THAT(text.output, HasSubstr("portal 'alpine door', into alpine hall, turned 0 degrees"));
+  EXPECT_THAT(text.output, HasSubstr("out of a portal in alpine hall"));
+  EXPECT_THAT(text.output, HasSubstr("step at "));
+  EXPECT_TRUE(std::filesystem::exists(folder.path() + "/lane.png"));
+  const Outcome json = tool("lane " + scene + small + " --pixel 11,16 --json");
+  const auto log = nlohmann::json::parse(json.output);
+  EXPECT_EQ(log["room"], "alpine hall");
+  EXPECT_EQ(log["crossings"], 1);
+  EXPECT_EQ(log["legs"][0]["meetings"][0]["portal"], "alpine door");
+  // The sum of what legs add is the pixel.
+  double red = 0;
+  for (const auto& leg : log["legs"]) red += leg["added"][0].get<double>();
+  EXPECT_NEAR(red, log["color"][0].get<double>(), 1e-5);
+  EXPECT_EQ(tool("lane " + scene + small + " --pixel 64,0").code, 2);
+  const Outcome wrong = tool("lane " + scene + " --pixel 12");
+  EXPECT_EQ(wrong.code, 2);
+  EXPECT_THAT(wrong.errors, HasSubstr("--pixel 12: expected X,Y"));
+}
+
+TEST_F(Tool, WalksThroughPortalsAndChecksThem) {
+  const std::string scene = "'" PHOTONLANE_SOURCE "/demo/glasshouse-wings.yaml'";
+  folder.write("walk.yaml", "rate: 2\nmoves: [{forward: 3, over: 2}]\n");
+  const Outcome walked =
+      tool("walk " + scene + " --script walk.yaml -o walked --size 32x20 --set frame.samples=1 "
+           "--set bounces.limit=0 --set camera.eye='[2.1,1.5,1.6]' --set camera.heading=90 "
+           "--set camera.pitch=0");
+  EXPECT_EQ(walked.code, 0) << walked.errors;
+  const std::string path = folder.read("walked/path.csv");
+  EXPECT_THAT(path, HasSubstr("\n4,2,7,")) << "it ends in the eighth room";
+  const Outcome checked = tool("check " + scene + " --json");
+  EXPECT_EQ(checked.code, 0) << checked.output;
+  const auto report = nlohmann::json::parse(checked.output);
+  EXPECT_EQ(report["rooms"], 8);
+  EXPECT_EQ(report["portals"], 10);
+  EXPECT_EQ(report["swells"], 1);
+  EXPECT_THAT(report["loops"].dump(), HasSubstr("'western end': turned by 0 degrees, shifted by "
+                                                "5.6 m, 1 times as large"));
+  const Outcome plan = tool("render " + scene + " --view plan --size 200x120 -o plan.png");
+  EXPECT_EQ(plan.code, 0) << plan.errors;
 }
 
 TEST(Examples, Run) {

@@ -46,6 +46,16 @@ class Show {
                    .recycle = {}});
   }
 
+    /// What another eye in the same scene sees.
+  Frame from(const Camera& camera) const {
+    return render(
+        world_, camera, file_.budget,
+        {.layers = {Layer::display}, .threads = command_.threads, .progress = {}, .recycle = {}});
+  }
+  LaneLog lane(const Camera& camera, const Budget& budget, int x, int y) const {
+    return log_lane(world_, camera, budget, x, y);
+  }
+
   /// Steps alone.
   Frame steps(const Budget& budget) const {
     return render(
@@ -178,13 +188,48 @@ void show_fields(const DemoCommand& command) {
                   small.frame.width, small.frame.height));
 }
 
+/// The climate wings: rooms by portals, and what crossings cost.
+void show_rooms(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/wings");
+  const Show show(command, "glasshouse-wings.yaml", command.output + "/wings");
+  Frame frame = show.frame(show.file().budget);
+  io::write_frame(show.path("view.png"), frame);
+  show.say(fmt::format("wings/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
+  Camera along{.eye = {-0.8, 0.4, 1.6}, .heading = degrees(8), .field_of_view = degrees(60)};
+  along.room = "colonnade";
+  Frame hall = show.from(along);
+  io::write_frame(show.path("colonnade.png"), hall);
+  // The lane of one pixel, over all rooms: down the colonnade, at an angle.
+  io::SceneFile file = show.file();
+  file.camera = along;
+  file.budget.frame.samples = 1;
+  const Size size = file.budget.frame.size();
+  const LaneLog log = show.lane(along, file.budget, size.width * 30 / 100, size.height * 45 / 100);
+  io::PlanOptions plan;
+  plan.rays = 0;
+  plan.lane = &log;
+  io::write_plan(show.path("lane.png"), file, plan);
+  show.say("wings/colonnade.png: one section of a hall between two portals\n"
+           "wings/lane.png: what the lane of one of its pixels did, over the plan of all rooms");
+  Budget small = show.file().budget;
+  small.frame = {size.width / 8 + 1, size.height / 8 + 1, 1};
+  show.measure(small,
+               {parse_vary("crossings.limit=0,1,2,4"), parse_vary("light.crossings=0,1"),
+                parse_vary("crossings.tolerance=1e-4,1e-3,1e-2"), parse_vary("bounces.limit=0,1")},
+               {.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}},
+               fmt::format("wings/sweep.csv, wings/cost-error.*: what crossings cost at {}x{}, and "
+                           "what is wrong without them",
+                           small.frame.width, small.frame.height));
+}
+
 }  // namespace
 
 int run(const DemoCommand& command) {
   const io::OutputFolder made(command.output);
   show_stepping(command);
   show_light(command);
-  show_fields(command);
+    show_fields(command);
+  show_rooms(command);
 
   fmt::print("{}\n", command.output);
   return success;
