@@ -1,5 +1,5 @@
-// The races of rooms: what a crossing costs, a hall by portals against one that is built, and swells
-// against straight lanes.
+// The races of rooms: what a crossing costs, a hall by portals against one that is built, and
+// swells against straight lanes.
 
 #include <cmath>
 
@@ -25,9 +25,10 @@ Scene hall(int built, bool closed) {
                         : field::place({2.0 * (built - 1), 0, 0},
                                        field::repeat({4, 0, 0}, {double(built), 1, 1}, one)));
   };
-  for (const Vec3d& normal :
-       {Vec3d(0, 0, 1), Vec3d(0, 0, -1), Vec3d(0, 1, 0), Vec3d(0, -1, 0)}) {
-    room.add(field::made_of(0, field::plane(normal, normal.z() > 0 ? 0 : normal.z() < 0 ? -3 : -2)));
+  for (const Vec3d& normal : {Vec3d(0, 0, 1), Vec3d(0, 0, -1), Vec3d(0, 1, 0), Vec3d(0, -1, 0)}) {
+    room.add(field::made_of(0, field::plane(normal, normal.z() > 0   ? 0
+                                                    : normal.z() < 0 ? -3
+                                                                     : -2)));
   }
   for (const double side : {-1.5, 1.5}) {
     put(field::join(0.1, {field::place({0, side, 1.5}, field::cylinder(0.2, 3)),
@@ -56,11 +57,9 @@ struct Look {
   Frame kept{};
 
   void operator()() {
-    kept = render(world, camera, budget,
-                  {.layers = {Layer::color},
-                   .threads = 1,
-                   .progress = {},
-                   .recycle = std::move(kept)});
+    kept = render(
+        world, camera, budget,
+        {.layers = {Layer::color}, .threads = 1, .progress = {}, .recycle = std::move(kept)});
   }
 };
 

@@ -152,7 +152,7 @@ template <class Number>
 void MarchAll(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
               HitBatch<Number>& hits) {
   using D = hn::ScalableTag<Number>;
-    if (!budget.pruning || lanes.together) {
+  if (!budget.pruning || lanes.together) {
     March<D>(tape, lanes, budget).run(false, hits);
     return;
   }

@@ -58,7 +58,7 @@ std::vector<Panel> lay_out(std::size_t rooms, Size size) {
   }
   const std::size_t rows = (rooms + across - 1) / across;
   const bool titles = rooms > 1;
-    const int cell_width = std::max(1, size.width / static_cast<int>(across));
+  const int cell_width = std::max(1, size.width / static_cast<int>(across));
   const int cell_height = std::max(1, size.height / static_cast<int>(rows));
   const int gap = titles ? std::min({10, cell_width / 4, cell_height / 4}) : 0;
   const int title = titles ? std::min(22, cell_height / 4) : 0;
@@ -69,7 +69,7 @@ std::vector<Panel> lay_out(std::size_t rooms, Size size) {
   for (std::size_t r = 0; r < rooms; ++r) {
     Panel panel{};
     panel.room = r;
-        panel.left = static_cast<double>(r % across) * cell_width + gap / 2;
+    panel.left = static_cast<double>(r % across) * cell_width + gap / 2;
     panel.top = static_cast<double>(r / across) * cell_height + title + gap / 2;
     panel.size = {width, height};
 
@@ -329,7 +329,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
     panel.frame = fit_room(room, world.rooms()[panel.room], places, panel.size);
     level_cut = level_cut || room.solids.empty();
     const Picture one = paint_room(scene, panel.room, world, panel.frame, cut, panel.size);
-        // A picture of fewer pixels than rooms shows some of them.
+    // A picture of fewer pixels than rooms shows some of them.
     if (panel.left + panel.size.width > size.width || panel.top + panel.size.height > size.height) {
       continue;
     }

@@ -199,7 +199,7 @@ std::string check_text(const SceneReport& report) {
     text +=
         fmt::format("fields     {}, of {} operations\n", report.fields, report.field_operations);
   }
-    if (report.portals > 0) text += fmt::format("portals    {}\n", report.portals);
+  if (report.portals > 0) text += fmt::format("portals    {}\n", report.portals);
   if (report.swells > 0) text += fmt::format("swells     {}\n", report.swells);
   for (const std::string& loop : report.loops) text += fmt::format("loop       {}\n", loop);
   text += fmt::format("memory     {:.1f} KiB to trace, compiled in {:.2f} ms\n",
@@ -272,7 +272,7 @@ std::string check_json(const SceneReport& report) {
                     {"reachable_share", report.reachable_share},
                     {"fields", report.fields},
                     {"field_operations", report.field_operations},
-                                        {"portals", report.portals},
+                    {"portals", report.portals},
                     {"swells", report.swells},
                     {"loops", report.loops},
                     {"memory_bytes", report.memory_bytes},

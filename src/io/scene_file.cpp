@@ -297,13 +297,25 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
     }
   }
   check_portals(file.scene, places);
+  std::vector<std::string> room_names;
+  for (const Room& room : file.scene.rooms) room_names.push_back(room.name);
+  if (const Node* sheets = root.find("sheets")) {
+    for (const Node& one : sheets->list("sheets")) {
+      Sheets& added = file.scene.sheets.emplace_back();
+      read_node(one, "sheets", sheets_knobs(), added, [&](const std::string&, const Node& list) {
+        for (const Node& name : list.list("a list of names of rooms")) {
+          index_of(name, room_names, "room");
+          added.rooms.push_back(name.text());
+        }
+      });
+      at_place(one, [&] { seam_portals(added, room_names); });
+    }
+  }
   // What a camera says of its room.
   const auto check_room = [&](const Node& camera, const Camera& seen_by) {
     const Node* node = camera.find("room");
     if (node == nullptr) return;
-    std::vector<std::string> names;
-    for (const Room& room : file.scene.rooms) names.push_back(room.name);
-    if (!seen_by.room.empty()) index_of(*node, names, "room");
+    if (!seen_by.room.empty()) index_of(*node, room_names, "room");
   };
   const Node* seen_from = root.find("camera");
   const std::vector<CellMap>& maps = file.scene.room().solids;

@@ -48,6 +48,7 @@ std::map<std::string, std::string> default_texts() {
     add_defaults(defaults, name_of(shape), opening_knobs(shape), Opening{.shape = shape});
   }
   add_defaults(defaults, "swell", swell_knobs(), Swell{});
+  add_defaults(defaults, "sheets", sheets_knobs(), Sheets{});
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
   add_defaults(defaults, "cell", cell_form_knobs(), CellForm{});
@@ -120,7 +121,14 @@ const std::vector<SceneNode>& scene_nodes() {
         {"room", "a room", "the space and what stands in it", "room"},
         {"rooms", "a map of names to rooms", "several of them, joined by portals, instead of one",
          ""},
+        {"sheets", "a list of sheets", "rooms that one gets to by going round something", ""},
         {"budget", "a budget", "what a frame may spend", "budget"}}},
+      {"sheets",
+       "rooms that lie over one another like the turns of a spiral stair: going round the axis "
+       "leads "
+       "from each to the next, and from the last to the first",
+       infos(sheets_knobs()),
+       {{"rooms", "a list of names of rooms", "at least two, in the order of the turns", ""}}},
       {"camera",
        "where a frame is seen from",
        infos(camera_knobs()),
@@ -336,6 +344,8 @@ std::string scene_schema() {
   scene["textures"]["additionalProperties"]["$ref"] = "#/$defs/texture";
   scene["materials"]["type"] = "object";
   scene["materials"]["additionalProperties"]["$ref"] = "#/$defs/material";
+  scene["sheets"]["type"] = "array";
+  scene["sheets"]["items"]["$ref"] = "#/$defs/sheets";
   scene["rooms"]["type"] = "object";
   scene["rooms"]["additionalProperties"]["$ref"] = "#/$defs/room";
   auto& portals = schema["$defs"]["room"]["properties"]["portals"];

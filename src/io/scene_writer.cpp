@@ -217,6 +217,13 @@ std::string scene_text(const SceneFile& file) {
       text += fmt::format("  {}:\n", quoted(room.name)) + indented(room_text(scene, room));
     }
   }
+  if (!scene.sheets.empty()) text += "sheets:\n";
+  for (const Sheets& sheets : scene.sheets) {
+    std::string names;
+    for (const std::string& name : sheets.rooms)
+      names += (names.empty() ? "" : ", ") + quoted(name);
+    text += fmt::format("  - rooms: [{}]\n", names) + knob_lines(sheets_knobs(), sheets, 4);
+  }
   text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
   return text;
 }

@@ -51,11 +51,11 @@ std::string path_csv(const WalkRecord& record) {
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     const WalkStep& step = record.steps[i];
     const Cost& cost = record.costs[i];
-    text += fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{},{}\n",
-                        i, step.time, step.room, step.place.x(), step.place.y(), step.level,
-                        step.scale, step.heading / degrees(1), step.contacts, step.crossings,
-                        step.in_goal ? 1 : 0, step.edits.size(), cost.compile_ms, cost.cast_ms,
-                        cost.fill_ms, cost.encode_ms);
+    text +=
+        fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{},{}\n", i,
+                    step.time, step.room, step.place.x(), step.place.y(), step.level, step.scale,
+                    step.heading / degrees(1), step.contacts, step.crossings, step.in_goal ? 1 : 0,
+                    step.edits.size(), cost.compile_ms, cost.cast_ms, cost.fill_ms, cost.encode_ms);
   }
   return text;
 }
@@ -157,8 +157,8 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     one.recycle = std::move(frame);
     const std::vector<CellEdit>& edits = record.steps[i].edits;
     if (!edits.empty()) world = edit(std::move(world), edits);
-    frame = render(world, camera_at(world, file.camera, record.steps[i]), file.budget,
-                   std::move(one));
+    frame =
+        render(world, camera_at(world, file.camera, record.steps[i]), file.budget, std::move(one));
     write_frame(fmt::format("{}/frame-{:05}.png", folder, i), frame);
     if (edits.empty()) frame.cost.compile_ms = 0;
     record.costs.push_back(frame.cost);

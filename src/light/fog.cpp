@@ -27,7 +27,7 @@ void validate(const Fog& fog) {
 }
 
 float fog_share(const Fog& fog, double distance) {
-    if (distance <= fog.start) return 0;
+  if (distance <= fog.start) return 0;
   const double s = std::clamp((distance - fog.start) / (fog.end - fog.start), 0.0, 1.0);
   return static_cast<float>(s * s * (3 - 2 * s));
 }

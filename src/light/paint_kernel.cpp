@@ -397,8 +397,12 @@ HWY_INLINE bool Paint(const Surfaces& surfaces, const PaintTable& table, const R
       if (reach.way_x == nullptr) {
         spot.cosine = hn::Div(facing(x, y, z), hn::Max(t, hn::Set(d, 1e-6f)));
       } else {
-        spot.cosine = facing(hn::Load(d, reach.way_x + i), hn::Load(d, reach.way_y + i),
-                             hn::Load(d, reach.way_z + i));
+        const V way_x = hn::Load(d, reach.way_x + i);
+        const V way_y = hn::Load(d, reach.way_y + i);
+        const V way_z = hn::Load(d, reach.way_z + i);
+        spot.cosine = facing(way_x, way_y, way_z);
+        spot.along_u = hn::Mul(t, hn::Add(hn::Mul(way_x, entry.u_x), hn::Mul(way_y, entry.u_y)));
+        spot.along_v = hn::Mul(t, hn::Add(hn::Mul(way_y, entry.v_y), hn::Mul(way_z, entry.v_z)));
       }
 
       // Panels are taken as facing the lane.

@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <cmath>
 
-#include "photonlane/field/stretch.hpp"
 #include "measure/check_portals.hpp"
+#include "photonlane/field/stretch.hpp"
 #include "photonlane/grid/reach.hpp"
 #include "photonlane/render/render.hpp"
 
@@ -73,11 +73,12 @@ void check_stretch(const Room& room, SceneReport& report) {
   const std::string where = room.name.empty() ? "" : room.name + ", ";
   for (std::size_t i = 0; i < fields.size(); ++i) {
     for (const StretchFault& fault : find_stretch_faults(fields[i])) {
-      report.warnings.push_back(fmt::format(
-          "{}field {}: {} grows by {:.3g} for a meter near [{:.4g}, {:.4g}, {:.4g}] of its own space "
-          "and says {:.3g}: lanes may step through it",
-          where, i + 1, fault.part, fault.found, fault.place.x(), fault.place.y(), fault.place.z(),
-          fault.said));
+      report.warnings.push_back(
+          fmt::format("{}field {}: {} grows by {:.3g} for a meter near [{:.4g}, {:.4g}, {:.4g}] of "
+                      "its own space "
+                      "and says {:.3g}: lanes may step through it",
+                      where, i + 1, fault.part, fault.found, fault.place.x(), fault.place.y(),
+                      fault.place.z(), fault.said));
     }
   }
 }
@@ -143,7 +144,7 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   report.rooms = static_cast<int>(scene.rooms.size());
   report.memory_bytes = world.memory_bytes();
   report.compile_ms = world.compile_ms();
-    const std::size_t eye_room = world.room_index(camera.room);
+  const std::size_t eye_room = world.room_index(camera.room);
   for (const CellMap& map : scene.rooms[eye_room].solids) check_map(map, camera, budget, report);
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
     const CompiledRoom& room = world.rooms()[r];
@@ -159,9 +160,8 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
     }
   }
   check_materials(scene, report);
-    for (const Room& room : scene.rooms) check_stretch(room, report);
+  for (const Room& room : scene.rooms) check_stretch(room, report);
   check_portals(scene, world, camera, report);
-
 
   try {
     Budget small = budget;

@@ -91,9 +91,9 @@ void check_exits(const World& world, const std::vector<Placed>& faces, SceneRepo
       report.warnings.push_back(
           fmt::format("{} comes out inside of something in {}", name, there.name));
     } else if (2 * close > all) {
-      report.warnings.push_back(fmt::format(
-          "{} comes out less than {} m, the radius of a body, before something in {}", name,
-          radius, there.name));
+      report.warnings.push_back(
+          fmt::format("{} comes out less than {} m, the radius of a body, before something in {}",
+                      name, radius, there.name));
     }
   }
 }
@@ -118,12 +118,11 @@ void check_overlaps(const World& world, const std::vector<Placed>& faces, SceneR
       const bool sides_apart = !(one.back || two.back) && one.normal.dot(two.normal) < -0.999;
       if (sides_apart) continue;
       const std::vector<Vec3d> places = places_on(one, 1e-3);
-      const bool together =
-          std::any_of(places.begin(), places.end(), [&](const Vec3d& place) {
-            const Vec3d off = place - two.middle;
-            return std::abs(off.dot(two.normal)) < 1e-4 &&
-                   two.border(off.dot(two.across), off.dot(two.up)) > 1e-3;
-          });
+      const bool together = std::any_of(places.begin(), places.end(), [&](const Vec3d& place) {
+        const Vec3d off = place - two.middle;
+        return std::abs(off.dot(two.normal)) < 1e-4 &&
+               two.border(off.dot(two.across), off.dot(two.up)) > 1e-3;
+      });
       if (!together) continue;
       report.warnings.push_back(fmt::format("{} and {} lie in one another",
                                             name_of_portal(world, one.portal),
@@ -225,8 +224,7 @@ void list_loops(const World& world, const std::vector<Placed>& faces, SceneRepor
         const std::uint32_t b = one->face->portal;
         if ((next.returns && b == a + 1) || (last.returns && a == b + 1)) continue;
       }
-      const Similarity map =
-          way.empty() ? one->face->map : one->face->map.after(way.back().map);
+      const Similarity map = way.empty() ? one->face->map : one->face->map.after(way.back().map);
       if (to == origin) {
         if (report.loops.size() >= most) {
           ++left_out;
@@ -308,9 +306,9 @@ void list_nesting(const World& world, const std::vector<Placed>& faces, SceneRep
 
 void check_portals(const Scene& scene, const World& world, const Camera& camera,
                    SceneReport& report) {
-  report.portals = static_cast<int>(
-      std::count_if(world.portals().begin(), world.portals().end(),
-                    [](const PortalInfo& info) { return !info.returns; }));
+  report.portals =
+      static_cast<int>(std::count_if(world.portals().begin(), world.portals().end(),
+                                     [](const PortalInfo& info) { return !info.returns; }));
   for (const CompiledRoom& room : world.rooms()) {
     report.swells += static_cast<int>(room.swells.size());
   }

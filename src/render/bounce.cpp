@@ -157,12 +157,15 @@ void reflect_wet(const GoingOn& going, Sight& sight, const Surfaces& surfaces, C
   bool wanted[Surfaces::capacity];
   float wet[Surfaces::capacity];
   bool any = false;
+  LaneRays rays;
+  if (leg.lanes != nullptr) sight.rays(surfaces, rays);
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     const Material& material = job.world.materials()[surfaces.material[i]];
     wanted[i] = surfaces.face[i] == Face::floor && surfaces.ending[i] == Ending::hit &&
                 material.wetness > 0 && (traced || surfaces.item[i] == no_item);
     const auto wetness = static_cast<float>(material.wetness);
-    const float cosine = -surfaces.z[i] / std::max(surfaces.t[i], 1e-6f);
+    const float cosine =
+        leg.lanes != nullptr ? -rays.z[i] : -surfaces.z[i] / std::max(surfaces.t[i], 1e-6f);
     wet[i] = wanted[i] ? wetness * water_reflectance(cosine) : 0;
     any = any || wanted[i];
   }
@@ -180,8 +183,8 @@ void reflect_wet(const GoingOn& going, Sight& sight, const Surfaces& surfaces, C
     return;
   }
   if (pool == nullptr) return;
-  LaneRays rays;
-  sight.rays(surfaces, rays);
+  if (leg.lanes == nullptr) sight.rays(surfaces, rays);
+
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (!wanted[i]) continue;
     colors.red[i] *= 1 - wet[i];
@@ -319,8 +322,12 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
       }
       continue;
     }
-    const Vec3d way = Vec3d(rays.x[i], rays.y[i], rays.z[i]).normalized();
-    const Vec3d at = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    const Sight::Exact exact = sight.exact(i).value_or(
+        Sight::Exact{here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
+                     Vec3d(rays.x[i], rays.y[i], rays.z[i])});
+    const Vec3d way = exact.way.normalized();
+    const Vec3d& at = exact.place;
+
     if (swells) {
       const bool within = leg.lanes != nullptr && leg.lanes[i].swell == face;
       bend_lane(here.room.swells[static_cast<std::size_t>(met.swell)], face, within, at, way,

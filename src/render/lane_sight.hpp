@@ -76,6 +76,12 @@ class LaneSight final : public Sight {
     }
   }
 
+  std::optional<Exact> exact(std::size_t i) const override {
+    const Vec3d way(lanes_.direction_x[i], lanes_.direction_y[i], lanes_.direction_z[i]);
+    const Vec3d start(lanes_.x[i], lanes_.y[i], lanes_.z[i]);
+    return Exact{start + static_cast<double>(met_at_[i]) * way, way};
+  }
+
  private:
   /// In a loop the compiler turns into vectors; what is not simply hit is put anew, one by one.
   void put_all(const HitBatch<Number>& hits, Surfaces& surfaces) {

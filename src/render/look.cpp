@@ -323,8 +323,7 @@ class Carried {
   Reach reach(const Surfaces& surfaces, LaneRays& rays) {
     if (lanes_ == nullptr) return {surfaces.t};
     for (std::size_t i = 0; i < surfaces.size; ++i) {
-      reach_[i] =
-          static_cast<float>(lanes_[i].path) + lanes_[i].metric * surfaces.t[i];
+      reach_[i] = static_cast<float>(lanes_[i].path) + lanes_[i].metric * surfaces.t[i];
     }
     for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
       reach_[i] = reach_[surfaces.size - 1];
@@ -400,10 +399,13 @@ bool soften(const PaintTable& paint, const Surfaces& surfaces, Colors& colors) {
 void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelPlace& place,
           float share, bool first, Colors& sums, Seen* seen, Tally& tally, Pool* pool,
           const Leg* image) {
-  const bool wet = image == nullptr && job.wet;
   const Leg own{.light = &job.budget.light};
   const Leg& leg = image != nullptr ? *image : own;
   const LightBudget& light = *leg.light;
+  // What is seen in mirrors shows no wet floors.
+  const bool wet =
+      job.wet && (image == nullptr ||
+                  (leg.lanes != nullptr && leg.lanes[0].bounce == 0 && !leg.lanes[0].blind));
   const LaneMedium* medium = leg.medium != nullptr && leg.medium->any() ? leg.medium : nullptr;
   Path path(here, sight, seen != nullptr || wet, leg);
   Colors colors;

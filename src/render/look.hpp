@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <memory>
+#include <optional>
 
 #include "lane/surfaces.hpp"
 #include "render/illuminate.hpp"
@@ -26,6 +27,11 @@ class Sight {
   virtual std::unique_ptr<Sight> mirrored(const Surfaces&, const bool*) const { return nullptr; }
   /// The lanes themselves, of which `surfaces` is what they see.
   virtual void rays(const Surfaces& surfaces, LaneRays& rays) const { rays.toward(surfaces); }
+  /// Where lane i is, and its way, as exactly as they are known, for lanes that go on.
+  struct Exact {
+    Vec3d place, way;
+  };
+  virtual std::optional<Exact> exact(std::size_t) const { return std::nullopt; }
 };
 
 /// Bodies that bend light, which lanes start in.

@@ -17,7 +17,7 @@ void follow(const RenderJob& job, const Pool::Batch& batch, Pool& pool, PixelSum
   LaneMedium medium;
   lanes.size = batch.size;
   lanes.far_limit = static_cast<Number>(job.budget.far_limit);
-    lanes.any_face = here.room.portals != nullptr;
+  lanes.any_face = here.room.portals != nullptr;
   // What has only gone through portals keeps together; what was thrown back spreads.
   lanes.together = first.bounce == 0;
 

@@ -11,13 +11,13 @@ namespace photonlane {
 /// A lane on its way from a surface or out of a portal: all it needs to go on by itself, in
 /// another batch.
 struct Onward {
-  Vec3d from{0, 0, 0};  ///< where it starts, in its room
-  Vec3d way{1, 0, 0};   ///< unit length
-    Eigen::Vector3f eye{0, 0, 0};  ///< where the camera's eye is, for who looks back from here
+  Vec3d from{0, 0, 0};           ///< where it starts, in its room
+  Vec3d way{1, 0, 0};            ///< unit length
+  Eigen::Vector3f eye{0, 0, 0};  ///< where the camera's eye is, for who looks back from here
 
-  double path = 0;      ///< meters from the eye to here, in this room's measure
-  double scale = 1;     ///< meters in this room for a meter at the eye
-  float red = 1;        ///< what it counts in its sample, but for the fog of rooms
+  double path = 0;   ///< meters from the eye to here, in this room's measure
+  double scale = 1;  ///< meters in this room for a meter at the eye
+  float red = 1;     ///< what it counts in its sample, but for the fog of rooms
   float green = 1;
   float blue = 1;
   std::uint32_t x = 0;  ///< of its pixel
@@ -34,11 +34,10 @@ struct Onward {
   // In a swell: along chords of the way, each to where the next starts.
   std::int32_t swell = -1;  ///< its face; -1: none
   std::uint32_t bent_steps = 0;
-  BentLane bent;      ///< at the chord's end
-    float chord = 0;          ///< meters
-  float stride = 0;         ///< how long the next step may be
-  float metric = 1;         ///< meters by the metric for a meter of the chord
-
+  BentLane bent;     ///< at the chord's end
+  float chord = 0;   ///< meters
+  float stride = 0;  ///< how long the next step may be
+  float metric = 1;  ///< meters by the metric for a meter of the chord
 
   bool own = false;      ///< one of the frame's, not thrown back or bent yet: its end is counted
   bool settles = false;  ///< the layers of its pixel are of what it meets

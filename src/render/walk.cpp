@@ -118,8 +118,8 @@ class Walker {
     now.heading += 0.5 * turn;
     for (int part = 0; part < parts; ++part) {
       const auto [sine, cosine] = sine_cosine(now.heading);
-      const Vec2d way = now.scale / parts *
-                        (ahead * Vec2d(cosine, sine) + aside * Vec2d(sine, -cosine));
+      const Vec2d way =
+          now.scale / parts * (ahead * Vec2d(cosine, sine) + aside * Vec2d(sine, -cosine));
       step(way, seconds / parts, now.room == 0 ? first_map : room().cells->map());
     }
     now.heading += 0.5 * turn;
@@ -159,10 +159,8 @@ class Walker {
     double foot = on_cells() ? moved.level : foot_;
     if (const CompiledField* field =
             space_ ? space_->around(now.room, from, 1.5 * radius) : nullptr) {
-      const FieldBody body{{now.place.x(), now.place.y(), foot_ + step_up + radius},
-                           radius,
-                           height_ * scale,
-                           true};
+      const FieldBody body{
+          {now.place.x(), now.place.y(), foot_ + step_up + radius}, radius, height_ * scale, true};
       const Vec2d rest = moved.place - now.place;
       const FieldMoved among = move_body(*field, body, {rest.x(), rest.y(), 0});
       moved.place = {among.place.x(), among.place.y()};

@@ -75,9 +75,8 @@ Field cut_open(const Field& field, const std::vector<Vec3d>& behind, const Field
   take_apart(field, parts);
   for (Field& part : parts) {
     const CompiledField asked(part);
-    const bool wall = std::any_of(behind.begin(), behind.end(), [&](const Vec3d& place) {
-      return asked.distance(place) < 0;
-    });
+    const bool wall = std::any_of(behind.begin(), behind.end(),
+                                  [&](const Vec3d& place) { return asked.distance(place) < 0; });
     if (wall) {
       part = field::carve({part, through});
     } else if (cut != nullptr) {
@@ -139,8 +138,8 @@ std::shared_ptr<const CompiledField> WalkSpace::put_together(const Key& key) con
     const Similarity back = from_beyond(face);
     std::vector<Vec3d> arrival = over_opening(face, sign * little);
     for (Vec3d& place : arrival) place = back.inverse().place(place);
-    const Field open = cut_open(there.near_field->field(), arrival,
-                                moved(back.inverse(), through), nullptr);
+    const Field open =
+        cut_open(there.near_field->field(), arrival, moved(back.inverse(), through), nullptr);
     parts.push_back(field::meet({behind, moved(back, open)}));
   }
   if (own) parts.push_back(*own);
@@ -148,8 +147,8 @@ std::shared_ptr<const CompiledField> WalkSpace::put_together(const Key& key) con
     // Nothing stands anywhere near: a ball out of everybody's reach.
     parts.push_back(field::place({0, 0, -1e6}, field::sphere(1)));
   }
-  return std::make_shared<const CompiledField>(
-      parts.size() == 1 ? parts.front() : field::join(std::move(parts)));
+  return std::make_shared<const CompiledField>(parts.size() == 1 ? parts.front()
+                                                                 : field::join(std::move(parts)));
 }
 
 Carried carry(const World& world, std::size_t room, const Vec3d& from, const Vec3d& to,

@@ -57,6 +57,17 @@ Field joined(std::span<const Field> fields, bool damped) {
 
 /// Links the rooms and gives rims their materials.
 void add_portals(const Scene& scene, World::Data& data) {
+  std::vector<std::string> names;
+  std::vector<std::vector<Portal>> portals;
+  for (const Room& room : scene.rooms) {
+    names.push_back(room.name);
+    portals.push_back(room.portals);
+  }
+  for (const Sheets& sheets : scene.sheets) {
+    for (SeamPortal& seam : seam_portals(sheets, names)) {
+      portals[seam.room].push_back(std::move(seam.portal));
+    }
+  }
   std::vector<RoomOpenings> openings;
   for (const Room& room : scene.rooms) {
     const auto same = std::count_if(scene.rooms.begin(), scene.rooms.end(),
@@ -66,7 +77,7 @@ void add_portals(const Scene& scene, World::Data& data) {
                                         ? "a room without a name among several"
                                         : fmt::format("a second room '{}'", room.name));
     }
-    openings.push_back({room.name, room.portals});
+    openings.push_back({room.name, portals[openings.size()]});
   }
   CompiledPortals compiled = compile_portals(openings);
   data.portals = std::move(compiled.portals);

@@ -96,7 +96,8 @@ TEST(RoomFiles, RefuseWithThePlace) {
               HasSubstr("two.yaml:8:9: portal 'door': no room 'gardn'; did you mean garden?"));
   EXPECT_THAT(message("portal: pond", "portal: pont"),
               HasSubstr("two.yaml:17:9: portal '': no portal 'pont'; did you mean pond?"));
-  EXPECT_THAT(message("width: 1.2", "width: 0"), HasSubstr("two.yaml:9:28: found '0', expected number, more than 0"));
+  EXPECT_THAT(message("width: 1.2", "width: 0"),
+              HasSubstr("two.yaml:9:28: found '0', expected number, more than 0"));
   EXPECT_THAT(message("scale: 0.5", "scale: -1"), HasSubstr("two.yaml:16:"));
   EXPECT_THAT(message("width: 1.2", "widht: 1.2"),
               HasSubstr("no such key 'widht'; did you mean width?"));

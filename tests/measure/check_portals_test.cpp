@@ -26,9 +26,7 @@ Scene joined() {
   return scene;
 }
 
-SceneReport report_of(const Scene& scene) {
-  return check(scene, {.eye = {0, 0, 1.6}}, Budget{});
-}
+SceneReport report_of(const Scene& scene) { return check(scene, {.eye = {0, 0, 1.6}}, Budget{}); }
 
 TEST(CheckPortals, FindNothingWrongWithADoor) {
   const SceneReport report = report_of(joined());

@@ -19,10 +19,9 @@ Scene two_rooms(double scale = 1) {
   door.name = "door";
   door.opening = {.width = 1.2, .height = 2.2};
   door.stance = {.at = {2, 0, 1.1}, .heading = pi};
-  door.to = PortalTarget{
-      .room = "garden",
-      .stance = {.at = {5, 5, 2 + 1.1 * scale}, .heading = degrees(90)},
-      .scale = scale};
+  door.to = PortalTarget{.room = "garden",
+                         .stance = {.at = {5, 5, 2 + 1.1 * scale}, .heading = degrees(90)},
+                         .scale = scale};
   scene.room().portals.push_back(door);
   Room& garden = scene.add_room("garden");
   garden.add(field::plane({0, 0, 1}, 2).made_of(1));
@@ -163,8 +162,7 @@ TEST(RoomWalks, SwellsAreLongerToCross) {
   Scene scene;
   scene.wall({.base = {0.5f, 0.4f, 0.3f}}, "stone");
   scene.room().add(field::plane({0, 0, 1}, 0).made_of(0));
-  scene.room().swells.push_back(
-      {.at = {2, 0, 0.8}, .radius = 2, .axis = {1, 0, 0}, .stretch = 3});
+  scene.room().swells.push_back({.at = {2, 0, 0.8}, .radius = 2, .axis = {1, 0, 0}, .stretch = 3});
   // The length of the way across by the metric, summed up.
   double across = 0;
   for (int i = 0; i < 4000; ++i) {

@@ -125,7 +125,9 @@ TEST(WalkFiles, PlayedWalksLeaveFramesWayAndSummary) {
   EXPECT_FALSE(folder.names().contains("frame-00007.png"));
   EXPECT_TRUE(folder.names().contains("plan.png"));
   const std::string csv = folder.read("path.csv");
-  EXPECT_THAT(csv, StartsWith("frame,time,room,x,y,level,scale,heading,contacts,crossings,in_goal,edits,edit_ms"));
+  EXPECT_THAT(
+      csv, StartsWith(
+               "frame,time,room,x,y,level,scale,heading,contacts,crossings,in_goal,edits,edit_ms"));
   EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 8);
   EXPECT_THAT(folder.read("walk.json"), HasSubstr("\"goal_reached_at\": null"));
   // The last frame is what the camera sees from where the walk ended.

@@ -4,7 +4,9 @@
 
 #include <cmath>
 
+#include "photonlane/io.hpp"
 #include "support/scenes.hpp"
+
 #include "support/targets.hpp"
 
 namespace photonlane {
@@ -493,6 +495,49 @@ TEST(Portals, LightComesThroughAsFromItsImage) {
   budget.light.crossings = 0;
   const Frame dark = render(compile(scene), camera, budget, test::with_layers(told));
   EXPECT_EQ(dark.values(Layer::color, 0)(30, 35), 0);
+}
+
+TEST(Portals, ARoomSeenThroughOneIsTheRoom) {
+  // The whole Glasshouse in the evening, with textures, panes, sprites, lamps and wet tiles,
+  // through an opening a centimeter before the eye: turned round, shifted, and at another scale.
+  const io::SceneFile file = io::read_scene(PHOTONLANE_SOURCE "/demo/glasshouse-evening.yaml");
+  Camera camera = file.camera;
+  Budget budget = file.budget;
+  budget.frame = {64, 40, 1};
+  budget.rays = Rays::pixels;
+  budget.number = NumberType::float64;
+  const LayerSet layers = LayerSet::measurable();
+  const Frame plain = render(compile(file.scene), camera, budget, test::with_layers(layers));
+
+  Scene scene = file.scene;
+  scene.rooms[0].name = "house";
+  Room& before = scene.add_room("before");
+  before.fog = {.color = {0, 0, 0}, .start = 100, .end = 200};
+  Portal hole;
+  hole.name = "hole";
+  hole.opening = {.width = 9, .height = 9};
+  // In the other room everything is turned by 70 degrees and a fourth as large.
+  const double turn = degrees(70);
+  const Vec3d eye(-3, 4, 0.2);
+  const Vec3d ahead(std::cos(camera.heading + turn), std::sin(camera.heading + turn), 0);
+  hole.stance = {.at = eye + 0.01 * ahead, .heading = camera.heading + turn + pi};
+  const Vec3d way(std::cos(camera.heading), std::sin(camera.heading), 0);
+  hole.to = PortalTarget{.room = "house",
+                         .stance = {.at = camera.eye + 0.04 * way, .heading = camera.heading},
+                         .scale = 4};
+  hole.one_way = true;
+  before.portals.push_back(hole);
+  Camera other = camera;
+  other.room = "before";
+  other.eye = eye;
+  other.heading += turn;
+  const Frame seen = render(compile(scene), other, budget, test::with_layers(layers));
+  const Difference difference = compare(seen, plain);
+  EXPECT_LT(difference.rmse, 1e-3);
+  EXPECT_EQ(difference.share_other, 0);
+  EXPECT_EQ(seen.tally.crossings, 64u * 40u);
+  EXPECT_NEAR(seen.values(Layer::ray_distance)(30, 30) * 4,
+              plain.values(Layer::ray_distance)(30, 30), 1e-3);
 }
 
 TEST(Portals, SizesOfPairsMakeTheScale) {

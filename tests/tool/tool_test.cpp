@@ -515,7 +515,8 @@ TEST_F(Tool, WalksThroughPortalsAndChecksThem) {
   const std::string scene = "'" PHOTONLANE_SOURCE "/demo/glasshouse-wings.yaml'";
   folder.write("walk.yaml", "rate: 2\nmoves: [{forward: 3, over: 2}]\n");
   const Outcome walked =
-      tool("walk " + scene + " --script walk.yaml -o walked --size 32x20 --set frame.samples=1 "
+      tool("walk " + scene +
+           " --script walk.yaml -o walked --size 32x20 --set frame.samples=1 "
            "--set bounces.limit=0 --set camera.eye='[2.1,1.5,1.6]' --set camera.heading=90 "
            "--set camera.pitch=0");
   EXPECT_EQ(walked.code, 0) << walked.errors;

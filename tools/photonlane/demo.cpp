@@ -46,7 +46,7 @@ class Show {
                    .recycle = {}});
   }
 
-    /// What another eye in the same scene sees.
+  /// What another eye in the same scene sees.
   Frame from(const Camera& camera) const {
     return render(
         world_, camera, file_.budget,
@@ -209,8 +209,9 @@ void show_rooms(const DemoCommand& command) {
   plan.rays = 0;
   plan.lane = &log;
   io::write_plan(show.path("lane.png"), file, plan);
-  show.say("wings/colonnade.png: one section of a hall between two portals\n"
-           "wings/lane.png: what the lane of one of its pixels did, over the plan of all rooms");
+  show.say(
+      "wings/colonnade.png: one section of a hall between two portals\n"
+      "wings/lane.png: what the lane of one of its pixels did, over the plan of all rooms");
   Budget small = show.file().budget;
   small.frame = {size.width / 8 + 1, size.height / 8 + 1, 1};
   show.measure(small,
@@ -228,7 +229,7 @@ int run(const DemoCommand& command) {
   const io::OutputFolder made(command.output);
   show_stepping(command);
   show_light(command);
-    show_fields(command);
+  show_fields(command);
   show_rooms(command);
 
   fmt::print("{}\n", command.output);

@@ -20,10 +20,10 @@ struct SceneReport {
   double reachable_share = 0;  ///< of the empty cells, walking from the eye
   int fields = 0;
   std::size_t field_operations = 0;  ///< to evaluate all of them once
-    int portals = 0;                   ///< but for the ways back
+  int portals = 0;                   ///< but for the ways back
   int swells = 0;
-  std::vector<std::string> loops;    ///< what going round by portals comes to, and which nest
-  std::size_t memory_bytes = 0;      ///< of the compiled world
+  std::vector<std::string> loops;  ///< what going round by portals comes to, and which nest
+  std::size_t memory_bytes = 0;    ///< of the compiled world
   double compile_ms = 0;
   std::vector<std::string> warnings;
 };
@@ -31,8 +31,8 @@ struct SceneReport {
 /// Looks at a scene from a camera: throws what compile() throws, warns of what can be traced but
 /// would look wrong (an eye in a wall or a field, openings that cannot be reached, no wall at all,
 /// steps longer than a cell, materials that nothing is made of, fields that change by more than
-/// they say, openings that do not match, lie in one another or come out in a wall, rooms that cannot
-/// be reached or left).
+/// they say, openings that do not match, lie in one another or come out in a wall, rooms that
+/// cannot be reached or left).
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget);
 
 }  // namespace photonlane

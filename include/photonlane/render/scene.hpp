@@ -13,6 +13,8 @@
 #include "photonlane/light/texture.hpp"
 #include "photonlane/render/sprite.hpp"
 #include "photonlane/room/portal.hpp"
+#include "photonlane/room/sheets.hpp"
+
 #include "photonlane/room/swell.hpp"
 
 namespace photonlane {
@@ -48,6 +50,7 @@ struct Scene {
   std::vector<std::string> texture_names;  ///< as many as textures, or fewer
   std::vector<Texture> textures;
   std::vector<Room> rooms{Room{}};
+  std::vector<Sheets> sheets;  ///< rooms that one gets to by going round something
 
   /// The first room: the only one of a plain scene.
   Room& room() { return rooms.front(); }

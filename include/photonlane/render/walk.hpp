@@ -43,10 +43,10 @@ struct WalkStep {
   double time = 0;  ///< seconds
   Vec2d place{0, 0};
   double heading = 0;  ///< radians
-    double level = 0;    ///< meters: how much higher the eye is than the camera's
+  double level = 0;    ///< meters: how much higher the eye is than the camera's
 
-  int contacts = 0;    ///< walls met since the step before
-    bool in_goal = false;
+  int contacts = 0;  ///< walls met since the step before
+  bool in_goal = false;
   std::size_t room = 0;  ///< of the world's
   double scale = 1;      ///< how large the body is, of what it was at the start
   int crossings = 0;     ///< portals gone through since the step before
