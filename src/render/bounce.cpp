@@ -136,7 +136,9 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
   lane.room = here.index;
   lane.face = -1;
   lane.swell = -1;
+  lane.out_of_portal = false;
   lane.metric = 1;
+
   lane.settles = false;
 
   lane.red = weight.red;
@@ -349,6 +351,8 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
     } else {
       lane.room = crossing.room;
       lane.face = crossing.twin;
+      lane.out_of_portal = true;
+
       lane.scale *= crossing.scale;
       lane.eye = met.beyond(lane.eye.cast<double>()).cast<float>();
     }

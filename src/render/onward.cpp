@@ -20,6 +20,9 @@ void follow(const RenderJob& job, const Pool::Batch& batch, Pool& pool, PixelSum
   lanes.any_face = here.room.portals != nullptr;
   // What has only gone through portals keeps together; what was thrown back spreads.
   lanes.together = first.bounce == 0;
+  // The wall a portal lies in is not met by who comes out of it.
+  lanes.any_start = first.out_of_portal;
+  std::fill_n(lanes.start, Surfaces::capacity, Number(0));
 
   std::int32_t bent[Surfaces::capacity];
   if (!here.room.swells.empty()) {
@@ -80,10 +83,11 @@ void Pool::add(const Onward& lane, const float* before, std::uint32_t room, floa
   const bool bounced = lane.bounce > 0;
   auto queue = std::find_if(queues_.begin(), queues_.end(), [&](const Queue& one) {
     return one.room == lane.room && one.own == lane.own && one.blind == lane.blind &&
-           one.dark == lane.dark && one.bounced == bounced;
+           one.dark == lane.dark && one.bounced == bounced && one.leaves == lane.out_of_portal;
   });
   if (queue == queues_.end()) {
-    queues_.push_back({lane.room, lane.own, lane.blind, lane.dark, bounced, 0, {}, {}});
+    queues_.push_back(
+        {lane.room, lane.own, lane.blind, lane.dark, bounced, lane.out_of_portal, 0, {}, {}});
     queue = queues_.end() - 1;
   }
   queue->lanes.push_back(lane);

@@ -30,9 +30,11 @@ struct Onward {
   std::uint16_t bounce = 0;  ///< how many there were
   std::uint16_t bounces_left = 0;
   std::uint32_t crossings = 0;
-  std::int32_t note = -1;  ///< the leg before in a lane log
-  // In a swell: along chords of the way, each to where the next starts.
+  std::int32_t note = -1;   ///< the leg before in a lane log
+                            // In a swell: along chords of the way, each to where the next starts.
   std::int32_t swell = -1;  ///< its face; -1: none
+  bool out_of_portal = false;
+
   std::uint32_t bent_steps = 0;
   BentLane bent;     ///< at the chord's end
   float chord = 0;   ///< meters
@@ -75,6 +77,8 @@ class Pool {
   struct Queue {
     std::uint32_t room;
     bool own, blind, dark, bounced;
+    bool leaves;  ///< starts on a portal, and maybe on the wall it lies in
+
     std::size_t first = 0;
     std::vector<Onward> lanes;
     std::vector<float> travelled;

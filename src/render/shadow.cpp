@@ -105,6 +105,9 @@ void trace(const RenderJob& job, const RoomView& here, const LaneBatch<float>& l
     on.lanes.far_limit = lanes.far_limit;
     on.lanes.ending_only = true;
     on.lanes.any_face = true;
+    on.lanes.any_start = true;
+    std::fill_n(on.lanes.start, Surfaces::capacity, 0.0f);
+
     trace_leg(job, *room, way, leg, on, light, tally);
     if (on.lanes.size == 0) return;
     room = &job.rooms[room->face(static_cast<std::uint32_t>(way.front().face)).room];

@@ -341,6 +341,37 @@ TEST(Portals, GiveTheSameBytesForEveryVectorWidthAndThreadCount) {
   });
 }
 
+TEST(Portals, LeaveTheWallTheyLieIn) {
+  // Out of the plane of a wall, at any angle, the way is free to the wall across.
+  Scene scene = with_materials();
+  scene.room().name = "here";
+  Portal door;
+  door.name = "door";
+  door.opening = {.width = 2, .height = 2};
+  door.stance = {.at = {2, 0, 0}, .heading = pi};
+  door.to = PortalTarget{.room = "there", .stance = {.at = {0, 0, 0}}, .scale = 2.4};
+  scene.room().portals.push_back(door);
+  Room& there = scene.add_room("there");
+  there.add(field::place({-1, 0, 0}, field::box({2, 40, 40})));
+  there.add(field::place({6, 0, 0}, field::box({2, 400, 400})));
+  Budget budget;
+  budget.frame = {80, 50, 1};
+  const Camera camera{.eye = {1.7, 0, 0}, .field_of_view = degrees(120)};
+  for (const NumberType number : {NumberType::float32, NumberType::float64}) {
+    budget.number = number;
+    const Frame frame = render(compile(scene), camera, budget, test::with_layers(told));
+    int through = 0;
+    for (int y = 0; y < 50; ++y) {
+      for (int x = 0; x < 80; ++x) {
+        if (frame.codes(Layer::crossings)(x, y) == 0) continue;
+        ++through;
+        EXPECT_NEAR(frame.values(Layer::depth)(x, y), 0.3 + 5 / 2.4, 1e-2) << x << "," << y;
+      }
+    }
+    EXPECT_GT(through, 2000);
+  }
+}
+
 TEST(Portals, StretchedBoxesAreAsLongAsTheySay) {
   // A tunnel 2 m long outside and 10 m inside, with walls along it: seen straight through its ends
   // it is a real one of 10 m; what stands behind it is that much farther away.
