@@ -204,7 +204,7 @@ void show_rooms(const DemoCommand& command) {
   file.camera = along;
   file.budget.frame.samples = 1;
   const Size size = file.budget.frame.size();
-  const LaneLog log = show.lane(along, file.budget, size.width * 57 / 100, size.height * 47 / 100);
+  const LaneLog log = show.lane(along, file.budget, size.width * 54 / 100, size.height * 47 / 100);
   io::PlanOptions plan;
   plan.rays = 0;
   plan.lane = &log;
