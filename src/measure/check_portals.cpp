@@ -40,23 +40,6 @@ std::vector<Placed> faces_of(const World& world) {
   return result;
 }
 
-/// Places over a flat face, within its border by `inset`; the middle where that leaves none.
-std::vector<Vec3d> places_on(const PortalFace& face, double inset) {
-  std::vector<Vec3d> places;
-  const double wide = face.shape == OpeningShape::rectangle ? face.half_width : face.radius;
-  const double high = face.shape == OpeningShape::rectangle ? face.half_height : face.radius;
-  for (int i = -2; i <= 2; ++i) {
-    for (int k = -2; k <= 2; ++k) {
-      const double y = 0.5 * i * wide;
-      const double z = 0.5 * k * high;
-      if (face.border(y, z) < inset) continue;
-      places.push_back(face.middle + y * face.across + z * face.up);
-    }
-  }
-  if (places.empty()) places.push_back(face.middle);
-  return places;
-}
-
 /// How far a place is from what stands in a room, at most `most`; below 0 inside of it.
 double room_around(const CompiledRoom& room, const Vec3d& place, double most) {
   double distance = most;
@@ -75,7 +58,7 @@ void check_exits(const World& world, const std::vector<Placed>& faces, SceneRepo
     const PortalFace& face = *one.face;
     if (face.shape == OpeningShape::sphere || !face.front) continue;
     const CompiledRoom& there = world.rooms()[face.room];
-    const std::vector<Vec3d> places = places_on(face, 0);
+    const std::vector<Vec3d> places = face.places(0);
     int inside = 0;
     int close = 0;
     for (const Vec3d& place : places) {
@@ -117,7 +100,7 @@ void check_overlaps(const World& world, const std::vector<Placed>& faces, SceneR
       // One gone through from the front, the other from behind, are one opening with two ways.
       const bool sides_apart = !(one.back || two.back) && one.normal.dot(two.normal) < -0.999;
       if (sides_apart) continue;
-      const std::vector<Vec3d> places = places_on(one, 1e-3);
+      const std::vector<Vec3d> places = one.places(1e-3);
       const bool together = std::any_of(places.begin(), places.end(), [&](const Vec3d& place) {
         const Vec3d off = place - two.middle;
         return std::abs(off.dot(two.normal)) < 1e-4 &&
@@ -265,9 +248,9 @@ void list_nesting(const World& world, const std::vector<Placed>& faces, SceneRep
       return true;
     }
     const Vec3d ahead = -(one.face->map.turn * one.face->normal);
-    for (const Vec3d& from : places_on(*one.face, 0)) {
+    for (const Vec3d& from : one.face->places(0)) {
       const Vec3d start = one.face->beyond(from);
-      for (const Vec3d& to : places_on(*two.face, 0)) {
+      for (const Vec3d& to : two.face->places(0)) {
         const Vec3d way = to - start;
         const bool in_front = ahead.dot(way) > 1e-6;
         const double toward = two.face->normal.dot(way);

@@ -51,18 +51,9 @@ void take_apart(const Field& field, std::vector<Field>& parts) {
 
 /// Places all over an opening, a little off it.
 std::vector<Vec3d> over_opening(const PortalFace& face, double off) {
-  std::vector<Vec3d> places;
-  if (face.shape == OpeningShape::sphere) return places;
-  const double wide = face.shape == OpeningShape::rectangle ? face.half_width : face.radius;
-  const double high = face.shape == OpeningShape::rectangle ? face.half_height : face.radius;
-  for (int i = -2; i <= 2; ++i) {
-    for (int k = -2; k <= 2; ++k) {
-      const double y = 0.45 * i * wide;
-      const double z = 0.45 * k * high;
-      if (face.border(y, z) <= 0) continue;
-      places.push_back(face.middle + y * face.across + z * face.up + off * face.normal);
-    }
-  }
+  if (face.shape == OpeningShape::sphere) return {};
+  std::vector<Vec3d> places = face.places(0);
+  for (Vec3d& place : places) place += off * face.normal;
   return places;
 }
 

@@ -56,6 +56,21 @@ double PortalFace::meet(const Vec3d& from, const Vec3d& way, double start, bool 
   return border(at.dot(across), at.dot(up)) >= 0 ? t : infinite;
 }
 
+std::vector<Vec3d> PortalFace::places(double inset) const {
+  std::vector<Vec3d> result;
+  const double wide = shape == OpeningShape::rectangle ? half_width : radius;
+  const double high = shape == OpeningShape::rectangle ? half_height : radius;
+  for (int i = -2; i <= 2; ++i) {
+    for (int k = -2; k <= 2; ++k) {
+      const double y = 0.45 * i * wide;
+      const double z = 0.45 * k * high;
+      if (border(y, z) >= inset) result.push_back(middle + y * across + z * up);
+    }
+  }
+  if (result.empty()) result.push_back(middle);
+  return result;
+}
+
 Vec3d PortalFace::beyond(const Vec3d& place) const {
   if (!stretched()) return map.place(place);
   const Vec3d own = frame.turn.transpose() * (place - frame.shift);

@@ -49,6 +49,9 @@ struct PortalFace {
   /// Where a line meets the face later than `start`; infinite where it does not. `came_out`: it
   /// starts on the face.
   double meet(const Vec3d& from, const Vec3d& way, double start, bool came_out) const;
+  /// Places all over a flat face, at least `inset` meters from its border; the middle where that
+  /// leaves none.
+  std::vector<Vec3d> places(double inset) const;
   /// Where what is at a place before the face, or on it, is beyond it.
   Vec3d beyond(const Vec3d& place) const;
 };
