@@ -5,6 +5,8 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
+#include "room/portal_faces.hpp"
+
 namespace photonlane::io {
 namespace {
 
@@ -34,13 +36,6 @@ std::string material_name(const Scene& scene, std::uint32_t material) {
   return "";
 }
 
-std::string portal_name(const World& world, std::uint32_t portal) {
-  const PortalInfo& info = world.portals()[portal];
-  const std::string name =
-      info.name.empty() ? fmt::format("portal {}", portal + 1) : "'" + info.name + "'";
-  return info.returns ? name + ", the way back" : name;
-}
-
 /// How far a map turns, in degrees.
 double turn_of(const Similarity& map) {
   return std::acos(std::clamp((map.turn.trace() - 1) / 2, -1.0, 1.0)) / degrees(1);
@@ -56,11 +51,11 @@ std::string meeting_text(const LaneMeeting& met, const LaneLeg& leg, const Scene
     case Ending::crossed:
       if (met.swell) return fmt::format("{:.3f} m: bent by a swell", met.t);
       if (met.turned_back) {
-        return fmt::format("{:.3f} m: portal {}, turned back by its stretched side", met.t,
-                           portal_name(world, *met.portal));
+        return fmt::format("{:.3f} m: {}, turned back by its stretched side", met.t,
+                           portal_title(world.portals(), *met.portal));
       }
-      return fmt::format("{:.3f} m: portal {}, into {}, turned {:.4g} degrees, scaled {:.4g}",
-                         met.t, portal_name(world, *met.portal),
+      return fmt::format("{:.3f} m: by {} into {}, turned {:.4g} degrees, scaled {:.4g}", met.t,
+                         portal_title(world.portals(), *met.portal),
                          room_name(world, world.portals()[*met.portal].leads_to), turn_of(met.map),
                          met.map.scale);
     case Ending::hit:

@@ -13,13 +13,6 @@
 namespace photonlane {
 namespace {
 
-std::string name_of_portal(const World& world, std::uint32_t portal) {
-  const PortalInfo& info = world.portals()[portal];
-  const std::string name =
-      info.name.empty() ? fmt::format("portal {}", portal + 1) : "'" + info.name + "'";
-  return info.returns ? "the way back of " + name : name;
-}
-
 /// A face with the room it is in.
 struct Placed {
   std::uint32_t room;
@@ -69,7 +62,7 @@ void check_exits(const World& world, const std::vector<Placed>& faces, SceneRepo
       close += room_around(there, on, 1) < 0;
     }
     const auto all = static_cast<int>(places.size());
-    const std::string name = name_of_portal(world, face.portal);
+    const std::string name = portal_title(world.portals(), face.portal);
     if (2 * inside > all) {
       report.warnings.push_back(
           fmt::format("{} comes out inside of something in {}", name, there.name));
@@ -92,8 +85,8 @@ void check_overlaps(const World& world, const std::vector<Placed>& faces, SceneR
         const bool balls = one.shape == two.shape;
         if (balls && (one.middle - two.middle).norm() < one.radius + two.radius) {
           report.warnings.push_back(fmt::format("{} and {} reach into one another",
-                                                name_of_portal(world, one.portal),
-                                                name_of_portal(world, two.portal)));
+                                                portal_title(world.portals(), one.portal),
+                                                portal_title(world.portals(), two.portal)));
         }
         continue;
       }
@@ -108,8 +101,8 @@ void check_overlaps(const World& world, const std::vector<Placed>& faces, SceneR
       });
       if (!together) continue;
       report.warnings.push_back(fmt::format("{} and {} lie in one another",
-                                            name_of_portal(world, one.portal),
-                                            name_of_portal(world, two.portal)));
+                                            portal_title(world.portals(), one.portal),
+                                            portal_title(world.portals(), two.portal)));
     }
   }
 }
@@ -215,9 +208,9 @@ void list_loops(const World& world, const std::vector<Placed>& faces, SceneRepor
         }
         std::string names;
         for (const Step& step : way) {
-          names += name_of_portal(world, step.through->face->portal) + ", ";
+          names += portal_title(world.portals(), step.through->face->portal) + ", ";
         }
-        names += name_of_portal(world, one->face->portal);
+        names += portal_title(world.portals(), one->face->portal);
         const double turn =
             std::acos(std::clamp((map.turn.trace() - 1) / 2, -1.0, 1.0)) / degrees(1);
         const Vec3d middle = way.empty() ? one->face->middle : way.front().through->face->middle;
@@ -274,7 +267,7 @@ void list_nesting(const World& world, const std::vector<Placed>& faces, SceneRep
   std::vector<std::string> nested;
   for (std::size_t a = 0; a < count; ++a) {
     if (!reach[a][a]) continue;
-    std::string name = name_of_portal(world, faces[a].face->portal);
+    std::string name = portal_title(world.portals(), faces[a].face->portal);
     if (std::find(nested.begin(), nested.end(), name) == nested.end()) {
       nested.push_back(std::move(name));
     }

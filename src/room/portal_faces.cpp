@@ -1,5 +1,7 @@
 #include "room/portal_faces.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 namespace photonlane {
@@ -135,6 +137,13 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
       }
     }
   }
+}
+
+std::string portal_title(std::span<const PortalInfo> portals, std::uint32_t portal) {
+  const PortalInfo& info = portals[portal];
+  const std::string name =
+      info.name.empty() ? fmt::format("portal {}", portal + 1) : "'" + info.name + "'";
+  return info.returns ? "the way back of " + name : name;
 }
 
 PortalFace swell_face(const Swell& swell, std::uint32_t room, std::int32_t index) {

@@ -88,6 +88,9 @@ class PortalFaces {
 /// The rim of a swell, which lanes cross from outside and within.
 PortalFace swell_face(const Swell& swell, std::uint32_t room, std::int32_t index);
 
+/// What messages call a portal of a world's: its name, or its number.
+std::string portal_title(std::span<const PortalInfo> portals, std::uint32_t portal);
+
 struct CompiledPortals {
   std::vector<std::vector<PortalFace>> faces;  ///< of each room
   std::vector<PortalInfo> portals;

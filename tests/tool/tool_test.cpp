@@ -492,7 +492,7 @@ TEST_F(Tool, TellsWhatTheLanesOfAPixelDid) {
   const Outcome text = tool("lane " + scene + small + " --pixel 11,16 --march -o lane.png");
   EXPECT_EQ(text.code, 0) << text.errors;
   EXPECT_THAT(text.output, HasSubstr("from the eye in lobby"));
-  EXPECT_THAT(text.output, HasSubstr("portal 'alpine door', into alpine hall, turned 0 degrees"));
+  EXPECT_THAT(text.output, HasSubstr("by 'alpine door' into alpine hall, turned 0 degrees"));
   EXPECT_THAT(text.output, HasSubstr("out of a portal in alpine hall"));
   EXPECT_THAT(text.output, HasSubstr("step at "));
   EXPECT_TRUE(std::filesystem::exists(folder.path() + "/lane.png"));
