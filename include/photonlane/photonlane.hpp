@@ -19,6 +19,7 @@
 #include "photonlane/field/field_body.hpp"
 #include "photonlane/field/sample.hpp"
 #include "photonlane/field/stretch.hpp"
+#include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/body.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/grid/cell_solid.hpp"

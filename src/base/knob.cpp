@@ -86,6 +86,10 @@ std::string KnobInfo::expected() const {
       return "text";
     case KnobKind::point:
       return "three numbers [x, y, z]" + range_text(range) + in_unit;
+    case KnobKind::decimal:
+      return "decimal number of any length" + range_text(range) + in_unit;
+    case KnobKind::place:
+      return "two decimal numbers of any length [real, imaginary]";
     case KnobKind::color:
       return "a color [red, green, blue] of linear light" + range_text(range) + ", or \"#rrggbb\"";
   }

@@ -51,6 +51,7 @@ Json tally_object(const Tally& tally) {
           {"bounces", tally.bounces},
           {"cut_bounces", tally.cut_bounces},
           {"crossings", tally.crossings},
+          {"bent_steps", tally.bent_steps},
           {"secondary_steps", tally.secondary_steps},
           {"evaluations", tally.evaluations}};
 }
@@ -221,6 +222,7 @@ std::string cost_text(const Frame& frame) {
       secondary += fmt::format("{} bounces past bounces.limit\n", tally.cut_bounces);
     }
   }
+  if (tally.bent_steps > 0) secondary += fmt::format("{} steps through swells\n", tally.bent_steps);
   if (tally.crossings > 0) secondary += fmt::format("{} crossings of portals\n", tally.crossings);
   if (tally.evaluations > 0) {
     secondary += fmt::format("fields evaluated {} times, {:.1f} for each of the frame's lanes\n",

@@ -255,6 +255,47 @@ void look_at(const Node& node, const Node& target, Camera& camera) {
   camera.pitch = turned.pitch;
 }
 
+Color read_color(const Node& node) {
+  const Knob<EscapePlane>& like = *find_knob(escape_plane_knobs(), "inside");
+  EscapePlane scratch;
+  at_place(node, [&] { like.assign(scratch, like.info, node.value_text()); });
+  return scratch.inside;
+}
+
+EscapePlane read_plane(const Node& node) {
+  EscapePlane plane;
+  read_node(node, "plane", escape_plane_knobs(), plane,
+            [&](const std::string& key, const Node& value) {
+              if (key == "trap") {
+                read_plain(value, "trap", orbit_trap_knobs(), plane.trap);
+              } else if (key == "undecided") {
+                plane.undecided = read_color(value);
+              } else {
+                plane.palette.clear();
+                for (const Node& one : value.list("a list of colors")) {
+                  plane.palette.push_back(read_color(one));
+                }
+                if (plane.palette.empty()) value.refuse("no colors, expected one or more");
+              }
+            });
+  at_place(node, [&] { validate(plane); });
+  return plane;
+}
+
+/// What is read of a scene that is a plane; it has nothing of rooms.
+void read_plane_scene(const Node& root, const Node& plane, SceneFile& file) {
+  for (const char* other : {"camera", "views", "textures", "materials", "room", "rooms", "sheets"}) {
+    if (const Node* given = root.find(other)) {
+      given->refuse(fmt::format("{} beside a plane, which has none", other));
+    }
+  }
+  file.scene.plane = read_plane(plane);
+  if (const Node* window = root.find("window")) {
+    read_plain(*window, "window", plane_window_knobs(), file.camera.window);
+    at_place(*window, [&] { validate(file.camera.window); });
+  }
+}
+
 }  // namespace
 
 SceneFile parse_scene(const std::string& text, const std::string& path) {
@@ -276,10 +317,17 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
               if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
               if (key == "budget") read_budget(value, "", file.budget);
             });
+  if (const Node* plane = root.find("plane")) {
+    read_plane_scene(root, *plane, file);
+    return file;
+  }
+  if (const Node* window = root.find("window")) {
+    window->refuse("a window without a plane, expected a camera");
+  }
   const Node* one_room = root.find("room");
   const Node* rooms = root.find("rooms");
   if (one_room == nullptr && rooms == nullptr) {
-    root.refuse("no room, expected a key 'room' or 'rooms'");
+    root.refuse("no room, expected a key 'room', 'rooms' or 'plane'");
   }
   if (one_room != nullptr && rooms != nullptr) {
     one_room->refuse("a room beside rooms, expected one of them");
@@ -350,7 +398,10 @@ SceneFile read_scene(const std::string& path) { return parse_scene(read_file(pat
 
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value) {
   constexpr std::string_view prefix = "camera.";
-  if (!name.starts_with(prefix)) {
+  constexpr std::string_view of_window = "window.";
+  if (name.starts_with(of_window)) {
+    set_knob(plane_window_knobs(), file.camera.window, name.substr(of_window.size()), value);
+  } else if (!name.starts_with(prefix)) {
     // The nearest right word may be one of the camera's.
     if (find_knob(budget_knobs(), name) == nullptr && find_knob(camera_knobs(), name) != nullptr) {
       throw Error(ErrorKind::usage, fmt::format("no such knob; did you mean camera.{} ({})?", name,

@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "photonlane/field/sample.hpp"
+#include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
 #include "photonlane/render/walk.hpp"
@@ -47,6 +48,9 @@ std::map<std::string, std::string> default_texts() {
        {OpeningShape::rectangle, OpeningShape::disc, OpeningShape::sphere, OpeningShape::box}) {
     add_defaults(defaults, name_of(shape), opening_knobs(shape), Opening{.shape = shape});
   }
+  add_defaults(defaults, "plane", escape_plane_knobs(), EscapePlane{});
+  add_defaults(defaults, "trap", orbit_trap_knobs(), OrbitTrap{});
+  add_defaults(defaults, "window", plane_window_knobs(), PlaneWindow{});
   add_defaults(defaults, "swell", swell_knobs(), Swell{});
   add_defaults(defaults, "sheets", sheets_knobs(), Sheets{});
   add_defaults(defaults, "fog", fog_knobs(), Fog{});
@@ -79,6 +83,16 @@ nlohmann::ordered_json value_schema(const KnobInfo& knob) {
     case KnobKind::point:
       schema = {
           {"type", "array"}, {"items", {{"type", "number"}}}, {"minItems", 3}, {"maxItems", 3}};
+      break;
+    case KnobKind::decimal:
+      schema["type"] = {"number", "string"};
+      break;
+    case KnobKind::place:
+      schema["anyOf"] = {{{"type", "array"},
+                          {"items", {{"type", {"number", "string"}}}},
+                          {"minItems", 2},
+                          {"maxItems", 2}},
+                         {{"type", "string"}}};
       break;
     case KnobKind::color:
       schema["anyOf"] = {
@@ -121,8 +135,21 @@ const std::vector<SceneNode>& scene_nodes() {
         {"room", "a room", "the space and what stands in it", "room"},
         {"rooms", "a map of names to rooms", "several of them, joined by portals, instead of one",
          ""},
+        {"plane", "a plane", "what the scene is instead of rooms, with a window for its camera",
+         "plane"},
+        {"window", "a window", "the part of the plane that is seen", "window"},
         {"sheets", "a list of sheets", "rooms that one gets to by going round something", ""},
         {"budget", "a budget", "what a frame may spend", "budget"}}},
+      {"plane",
+       "a plane of complex numbers, every point of which is put into z^power + c again and again "
+       "until it is far away",
+       infos(escape_plane_knobs()),
+       {{"palette", "a list of colors", "of points outside, round and round", ""},
+        {"undecided", "a color",
+         "of points that are out of steps; as all that is spent unless given", ""},
+        {"trap", "a trap", "where tells is trap: the figure orbits come near to", "trap"}}},
+      {"trap", "a figure that orbits may come near to", infos(orbit_trap_knobs()), {}},
+      {"window", "the part of a plane that a frame shows", infos(plane_window_knobs()), {}},
       {"sheets",
        "rooms that lie over one another like the turns of a spiral stair: going round the axis "
        "leads "
@@ -305,6 +332,7 @@ std::string knob_list() {
   };
   add("render, sweep, check: --set", "", budget_knobs(), Budget{});
   add("render, sweep, check: --set (camera)", "camera.", camera_knobs(), Camera{});
+  add("render, sweep: --set (window of a plane)", "window.", plane_window_knobs(), PlaneWindow{});
   add("make map: --set", "", map_recipe_knobs(), MapRecipe{});
   add("make volume: --set", "", volume_recipe_knobs(), VolumeRecipe{});
   return text;
@@ -344,6 +372,9 @@ std::string scene_schema() {
   scene["textures"]["additionalProperties"]["$ref"] = "#/$defs/texture";
   scene["materials"]["type"] = "object";
   scene["materials"]["additionalProperties"]["$ref"] = "#/$defs/material";
+  auto& palette = schema["$defs"]["plane"]["properties"]["palette"];
+  palette["type"] = "array";
+  palette["items"] = value_schema(find_knob(escape_plane_knobs(), "inside")->info);
   scene["sheets"]["type"] = "array";
   scene["sheets"]["items"]["$ref"] = "#/$defs/sheets";
   scene["rooms"]["type"] = "object";

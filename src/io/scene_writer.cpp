@@ -181,6 +181,21 @@ std::string room_text(const Scene& scene, const Room& room) {
   return text;
 }
 
+std::string color_text(const Color& color) {
+  return detail::read(color, find_knob(escape_plane_knobs(), "inside")->info);
+}
+
+/// All of a plane's scene but the title.
+std::string plane_text(const SceneFile& file) {
+  const EscapePlane& plane = *file.scene.plane;
+  std::string text = "plane:\n" + knob_lines(escape_plane_knobs(), plane, 2) + "  palette:\n";
+  for (const Color& color : plane.palette) text += "    - " + color_text(color) + "\n";
+  if (plane.undecided) text += "  undecided: " + color_text(*plane.undecided) + "\n";
+  text += "  trap:\n" + knob_lines(orbit_trap_knobs(), plane.trap, 4);
+  text += "window:\n" + knob_lines(plane_window_knobs(), file.camera.window, 2);
+  return text + "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
+}
+
 /// Every line two spaces farther in.
 std::string indented(const std::string& text) {
   std::string result;
@@ -197,6 +212,7 @@ std::string indented(const std::string& text) {
 std::string scene_text(const SceneFile& file) {
   const Scene& scene = file.scene;
   std::string text = fmt::format("title: {}\n", quoted(scene.title));
+  if (scene.plane) return text + plane_text(file);
   text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
   if (!file.views.empty()) text += "views:\n";
   for (const View& view : file.views) {

@@ -23,6 +23,10 @@ Budget Budget::reference() const {
   best.passes.limit = 1000;
   best.bounces.limit = std::max(bounces.limit, 24);
   best.crossings.limit = std::max(crossings.limit, 256);
+  best.plane.number = PlaneNumber::double_double;
+  best.plane.iterations = std::max<std::int64_t>(4 * plane.iterations, 100'000);
+  best.plane.derivative = false;
+  best.crossings.method = BendMethod::fifth;
   best.crossings.tolerance = 1e-6;
   best.crossings.steps = std::max(crossings.steps, 100'000);
 
@@ -134,12 +138,42 @@ std::span<const Knob<Budget>> budget_knobs() {
           "crossings.limit", "", {0, 10000},
           "portals a lane may go through; one that needs more is spent, or shows the portal's "
           "fallback"),
+      knob<&Budget::crossings, &CrossingBudget::method>(
+          "crossings.method", "", {}, "the order of the steps in which swells bend lanes"),
       knob<&Budget::crossings, &CrossingBudget::tolerance>(
           "crossings.tolerance", "meters", {1e-9, 1},
           "how far lanes that swells bend may be off their way after a step"),
       knob<&Budget::crossings, &CrossingBudget::steps>(
           "crossings.steps", "", {1, 1'000'000},
           "steps a lane may take through swells; one that needs more is spent"),
+      knob<&Budget::plane, &PlaneBudget::number>(
+          "plane.number", "", {},
+          "what the points of a plane are iterated in; auto takes the cheapest type that tells its "
+          "pixels apart"),
+      knob<&Budget::plane, &PlaneBudget::integer_bits>("plane.integer_bits", "bits", {1, 63},
+                                                       "before the point, with the sign", 1,
+                                                       "plane.number=fixed"),
+      knob<&Budget::plane, &PlaneBudget::fraction_bits>("plane.fraction_bits", "bits", {1, 63},
+                                                        "behind the point; 64 with those before "
+                                                        "it, at most",
+                                                        1, "plane.number=fixed"),
+      knob<&Budget::plane, &PlaneBudget::iterations>(
+          "plane.iterations", "steps", {1, 9e15},
+          "a point that has not escaped by then, nor is known to stay, is spent"),
+      knob<&Budget::plane, &PlaneBudget::limit>(
+          "plane.limit", "", {}, "given: those steps; auto: doubled until hardly a pixel changes"),
+      knob<&Budget::plane, &PlaneBudget::changing>("plane.changing", "", {0, 1},
+                                                   "share of the pixels that may still change", 1,
+                                                   "plane.limit=auto"),
+      knob<&Budget::plane, &PlaneBudget::forms>(
+          "plane.forms", "", {}, "whether the largest parts of power 2 are told by closed forms"),
+      knob<&Budget::plane, &PlaneBudget::periodicity>(
+          "plane.periodicity", "", {}, "whether orbits that come back to a place end"),
+      knob<&Budget::plane, &PlaneBudget::derivative>(
+          "plane.derivative", "", {}, "whether orbits end that draw what is around them together"),
+      knob<&Budget::plane, &PlaneBudget::samples>(
+          "plane.samples", "", {},
+          "which pixels frame.samples are taken of: those at edges of the color, or all"),
       knob<&Budget::rays>("rays", "", {},
                           "one ray a column (level cameras only) or one a pixel; auto takes "
                           "columns where they are exact"),

@@ -8,6 +8,7 @@
 #include "photonlane/light/optics.hpp"
 #include "render/lane_recorder.hpp"
 #include "render/lane_sight.hpp"
+#include "render/passing.hpp"
 #include "render/shadow.hpp"
 #include "room/portal_faces.hpp"
 
@@ -62,33 +63,6 @@ void leave(const RoomView& here, const Surfaces& surfaces, std::size_t i, const 
                                   surfaces.z[i] + away * normal.z);
   lane.way = Vec3d(way.x, way.y, way.z);
   lane.own = false;
-}
-
-/// The next chord of a lane in a swell, or straight on where it has left it. `within`: it has come
-/// to the end of one; else it enters.
-void bend_lane(const Swell& swell, std::int32_t face, bool within, const Vec3d& at,
-               const Vec3d& way, double tolerance, Onward& lane) {
-  if (!within) {
-    lane.bent = bent_lane(swell, at, way);
-    lane.stride = static_cast<float>(swell.radius);
-  }
-  const BentLane from = lane.bent;
-  lane.from = from.place;
-  lane.face = face;
-  if (within && (from.place - swell.at).norm() >= swell.radius) {
-    lane.way = from.momentum.normalized();
-    return;
-  }
-  const BentStep step = bend_on(swell, from, static_cast<double>(lane.stride), tolerance);
-  const Vec3d chord = step.end.place - from.place;
-  ++lane.bent_steps;
-  lane.swell = face;
-  lane.bent = step.end;
-  const double length = chord.norm();
-  lane.way = chord / length;
-  lane.chord = static_cast<float>(length);
-  lane.stride = static_cast<float>(step.next);
-  lane.metric = static_cast<float>(step.length / length);
 }
 
 }  // namespace
@@ -298,12 +272,8 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
     gone[i] = true;
     const GoingOn::Weight weight = going.weight(surfaces, i);
     Onward lane = going.lane(surfaces, i, weight);
-    const auto face = static_cast<std::int32_t>(surfaces.item[i]);
-    const PortalFace& met = here.face(surfaces.item[i]);
-    const bool swells = met.swell >= 0;
-    if (swells ? lane.bent_steps >= static_cast<std::uint32_t>(job.budget.crossings.steps)
-               : lane.crossings >= static_cast<std::uint32_t>(job.budget.crossings.limit)) {
-      const Color color = met.fallback.value_or(spent_color);
+    if (!may_pass(job, here, surfaces.item[i], lane)) {
+      const Color color = here.face(surfaces.item[i]).fallback.value_or(spent_color);
       colors.red[i] = color[0];
       colors.green[i] = color[1];
       colors.blue[i] = color[2];
@@ -327,35 +297,8 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
     const Sight::Exact exact = sight.exact(i).value_or(
         Sight::Exact{here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
                      Vec3d(rays.x[i], rays.y[i], rays.z[i])});
-    const Vec3d way = exact.way.normalized();
-    const Vec3d& at = exact.place;
-
-    if (swells) {
-      const bool within = leg.lanes != nullptr && leg.lanes[i].swell == face;
-      bend_lane(here.room.swells[static_cast<std::size_t>(met.swell)], face, within, at, way,
-                job.budget.crossings.tolerance, lane);
-      going.send(lane, surfaces, i);
-      continue;
-    }
-    const Crossing crossing = here.room.portals->cross(face, at, way);
-
-    ++lane.crossings;
-    ++tally.crossings;
-    // A little on, so as not to meet a wall in whose plane the portal lies.
-    constexpr double on = 2e-4;
-    lane.way = crossing.way;
-    lane.from = crossing.place + on * crossing.way;
-    lane.path = lane.path * crossing.scale + on;
-    if (crossing.turned_back) {
-      lane.face = face;
-    } else {
-      lane.room = crossing.room;
-      lane.face = crossing.twin;
-      lane.out_of_portal = true;
-
-      lane.scale *= crossing.scale;
-      lane.eye = met.beyond(lane.eye.cast<double>()).cast<float>();
-    }
+    lane.swell = leg.lanes != nullptr ? leg.lanes[i].swell : -1;
+    pass(job, here, surfaces.item[i], exact.place, exact.way.normalized(), lane, tally);
     going.send(lane, surfaces, i);
   }
 }

@@ -6,7 +6,7 @@
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
 #include "render/job.hpp"
-#include "render/onward.hpp"
+#include "render/follow.hpp"
 
 namespace photonlane {
 namespace {

@@ -34,16 +34,16 @@ const LayerInfo& layer_info(Layer layer) {
       {"", "where a field changed by more than it says it can", 1, true},
       {"", "portals the lane went through", 1, true},
       {"", "room the lane ended in", 1, true},
-
+      {"steps", "steps until a plane's point escapes, with their fraction", 1, false},
+      {"", "how far the edge of the inside is from a plane's point", 1, false},
+      {"", "how near the orbit of a plane's point comes to the trap", 1, false},
   }};
   return table[static_cast<std::size_t>(layer)];
 }
 
 std::size_t Frame::memory_bytes(Size size, LayerSet layers) {
   std::size_t bytes = 0;
-  for (std::size_t i = 0; i < layer_count; ++i) {
-    const auto layer = static_cast<Layer>(i);
-    if (!layers.has(layer)) continue;
+  for (const Layer layer : layers.list()) {
     bytes += static_cast<std::size_t>(stride_of(size.width)) * size.height * sizeof(float) *
              layer_info(layer).channels;
   }

@@ -65,6 +65,7 @@ struct RenderJob {
   bool wet = false;             ///< some floor reflects
   bool glossy = false;          ///< some material throws light back or bends it
   bool patterned = false;       ///< some material has a pattern
+  bool panels = false;          ///< some room has upright pictures
   bool portals = false;         ///< some room has one, or a swell
   LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
 

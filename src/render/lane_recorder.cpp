@@ -15,7 +15,63 @@ LegStart start_of(const Onward& lane, const LaneLog& log) {
   return lane.way.dot(normal) > 0 ? LegStart::thrown_back : LegStart::bent;
 }
 
+/// The leg a lane starts.
+LaneLeg leg_from(const RoomView& here, const Onward& lane, const LaneLog& log, float sample_share) {
+  LaneLeg leg;
+  leg.from = lane.note;
+  leg.start = start_of(lane, log);
+  leg.sample = lane.sample;
+  leg.layers = lane.blind;
+  leg.room = here.index;
+  leg.place = lane.from;
+  leg.way = lane.way;
+  leg.scale = lane.scale;
+  leg.weight = Color(lane.red, lane.green, lane.blue) * sample_share;
+  return leg;
+}
+
+void note_crossing(const RoomView& here, std::uint32_t item, const Vec3d& way, LaneMeeting& met) {
+  const PortalFace& face = here.face(item);
+  met.swell = face.swell >= 0;
+  if (met.swell) return;
+  met.portal = face.portal;
+  met.map = face.map;
+  met.turned_back =
+      here.room.portals->cross(static_cast<std::int32_t>(item), met.place, way).turned_back;
+}
+
 }  // namespace
+
+std::int32_t LaneRecorder::go_through(const RoomView& here, const Onward& lane, double t,
+                                      const Vec3d& at, std::uint32_t face, std::uint32_t steps,
+                                      std::size_t i, float sample_share, const Color& fog) {
+  LaneLeg leg = leg_from(here, lane, log, sample_share);
+  LaneMeeting met;
+  met.ending = Ending::crossed;
+  met.t = t;
+  met.place = at;
+  note_crossing(here, face, lane.way, met);
+  leg.length = t;
+  leg.steps = steps;
+  leg.meetings.push_back(met);
+  leg.march = watch.steps(i);
+  if (!leg.layers) leg.added = fog;
+  log.legs.push_back(std::move(leg));
+  return static_cast<std::int32_t>(log.legs.size()) - 1;
+}
+
+void LaneRecorder::keep_march(std::uint32_t slot, std::size_t i) {
+  if (options_.march) marches_[slot] = watch.steps(i);
+}
+
+void LaneRecorder::recall_march(std::uint32_t slot, std::size_t k) {
+  if (!options_.march) return;
+  if (k == 0) watch = StepWatch();
+  const std::vector<MarchStep>& steps = marches_[slot];
+  if (steps.empty()) return;
+  watch.follow(k);
+  for (const MarchStep& step : steps) watch.note(k, step.t, step.value);
+}
 
 BatchRecord::BatchRecord(LaneRecorder* recorder, const RoomView& here, const PixelPlace& place,
                          const Leg& leg, const Sight& sight, std::size_t size, float share,
@@ -33,6 +89,11 @@ BatchRecord::BatchRecord(LaneRecorder* recorder, const RoomView& here, const Pix
     Entry entry{i, log.legs.size(), {0, 0, 0}};
     // The sums of those that come from the eye have what other samples added.
     if (!first) entry.before = {sums.red[i], sums.green[i], sums.blue[i]};
+    if (leg.lanes != nullptr) {
+      log.legs.push_back(leg_from(here, leg.lanes[i], log, sample_share));
+      entries_.push_back(entry);
+      continue;
+    }
     LaneLeg one;
     one.sample = place.sample(i);
     one.layers = share == 0;
@@ -40,16 +101,6 @@ BatchRecord::BatchRecord(LaneRecorder* recorder, const RoomView& here, const Pix
     one.place = here.origin + Vec3d(rays.from_x[i], rays.from_y[i], rays.from_z[i]);
     one.way = Vec3d(rays.x[i], rays.y[i], rays.z[i]);
     one.weight = Color(1, 1, 1) * share;
-    if (leg.lanes != nullptr) {
-      const Onward& lane = leg.lanes[i];
-      one.from = lane.note;
-      one.start = start_of(lane, log);
-      one.place = lane.from;
-      one.way = lane.way;
-      one.scale = lane.scale;
-      one.weight = Color(lane.red, lane.green, lane.blue) * sample_share;
-      one.layers = lane.blind;
-    }
     log.legs.push_back(std::move(one));
     entries_.push_back(entry);
   }
@@ -77,18 +128,7 @@ void BatchRecord::meet(const RoomView& here, const Surfaces& surfaces, const Col
       met.item = surfaces.item[i];
       met.hides = colors.alpha[i];
     }
-    if (met.ending == Ending::crossed) {
-      const PortalFace& face = here.face(surfaces.item[i]);
-      met.swell = face.swell >= 0;
-      if (!met.swell) {
-        met.portal = face.portal;
-        met.map = face.map;
-        met.turned_back =
-            here.room.portals
-                ->cross(static_cast<std::int32_t>(surfaces.item[i]), met.place, leg.way)
-                .turned_back;
-      }
-    }
+    if (met.ending == Ending::crossed) note_crossing(here, surfaces.item[i], leg.way, met);
     leg.steps = surfaces.steps[i];
     leg.meetings.push_back(met);
   }

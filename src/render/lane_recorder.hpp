@@ -1,6 +1,9 @@
 #pragma once
 
+#include <map>
+
 #include "photonlane/render/lane_log.hpp"
+#include "render/look.hpp"
 #include "render/onward.hpp"
 
 namespace photonlane {
@@ -13,27 +16,45 @@ class LaneRecorder {
     log.y = y;
   }
 
-  bool follows(const PixelPlace& place, std::size_t i) const {
-    return place.column(i) == static_cast<std::uint32_t>(log.x) &&
-           place.row(i) == static_cast<std::uint32_t>(log.y);
+  bool follows(std::uint32_t x, std::uint32_t y) const {
+    return x == static_cast<std::uint32_t>(log.x) && y == static_cast<std::uint32_t>(log.y);
   }
+  bool follows(const PixelPlace& place, std::size_t i) const {
+    return follows(place.column(i), place.row(i));
+  }
+  bool follows(const Onward& lane) const { return follows(lane.x, lane.y); }
 
   LaneLog log;
   StepWatch watch;  ///< of the batch on its way
 
-  /// Has the steps of those kept that it follows.
-  template <class Number>
-  void start(const PixelPlace& place, LaneBatch<Number>& lanes) {
+  /// Has the steps of those kept that it `wants`.
+  template <class Number, class Wants>
+  void start(LaneBatch<Number>& lanes, const Wants& wants) {
     if (!options_.march) return;
     watch = StepWatch();
     for (std::size_t i = 0; i < lanes.size; ++i) {
-      if (follows(place, i)) watch.follow(i);
+      if (wants(i)) watch.follow(i);
     }
     lanes.watch = &watch;
   }
+  template <class Number>
+  void start(const PixelPlace& place, LaneBatch<Number>& lanes) {
+    start(lanes, [&](std::size_t i) { return follows(place, i); });
+  }
+
+  /// A leg that ended at a portal or along a chord, as lane i of the watched batch, and what the fog
+  /// on it added to the pixel: its number.
+  std::int32_t go_through(const RoomView& here, const Onward& lane, double t, const Vec3d& at,
+                          std::uint32_t face, std::uint32_t steps, std::size_t i,
+                          float sample_share, const Color& fog);
+
+  /// Keeps the steps of lane i of the watched batch until what it met is looked at, as lane k then.
+  void keep_march(std::uint32_t slot, std::size_t i);
+  void recall_march(std::uint32_t slot, std::size_t k);
 
  private:
   LaneLogOptions options_;
+  std::map<std::uint32_t, std::vector<MarchStep>> marches_;
 };
 
 /// The lanes of a batch that are recorded, for as long as they are looked along.

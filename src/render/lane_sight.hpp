@@ -19,10 +19,12 @@ template <class Number>
 class LaneSight final : public Sight {
  public:
   LaneSight(const RenderJob& job, const RoomView& here, const LaneBatch<Number>& lanes,
-            Tally& tally, Counted counted = Counted::aside)
-      : job_(job), here_(here), lanes_(lanes), tally_(tally), counted_(counted) {}
+            Tally& tally, Counted counted = Counted::aside,
+            const HitBatch<Number>* known = nullptr)
+      : job_(job), here_(here), lanes_(lanes), tally_(tally), counted_(counted), known_(known) {}
 
   void nearest(Surfaces& surfaces) override {
+    if (known_ != nullptr) return take_over(*known_, surfaces);
     const HitBatch<Number> hits = trace_room(here_.room, lanes_, job_.budget, tally_);
     if (counted_ == Counted::aside) {
       for (std::size_t i = 0; i < lanes_.size; ++i) tally_.secondary_steps += hits.steps[i];
@@ -30,11 +32,7 @@ class LaneSight final : public Sight {
       count(hits, lanes_.size, counted_ == Counted::first ? lanes_.size : 0, tally_);
     }
 
-    surfaces.size = lanes_.size;
-    surfaces.any_panel = false;
-    surfaces.any_curved = false;
-    surfaces.all_hit = true;
-    put_all(hits, surfaces);
+    take_over(hits, surfaces);
   }
 
   void behind(const bool* wanted, Surfaces& surfaces) override {
@@ -83,6 +81,14 @@ class LaneSight final : public Sight {
   }
 
  private:
+  void take_over(const HitBatch<Number>& hits, Surfaces& surfaces) {
+    surfaces.size = lanes_.size;
+    surfaces.any_panel = false;
+    surfaces.any_curved = false;
+    surfaces.all_hit = true;
+    put_all(hits, surfaces);
+  }
+
   /// In a loop the compiler turns into vectors; what is not simply hit is put anew, one by one.
   void put_all(const HitBatch<Number>& hits, Surfaces& surfaces) {
     const Vec3d& eye = here_.origin;
@@ -164,6 +170,7 @@ class LaneSight final : public Sight {
   const LaneBatch<Number>& lanes_;
   Tally& tally_;
   Counted counted_;
+  const HitBatch<Number>* known_;  ///< what they meet, where that was traced before
 
   Number met_at_[LaneBatch<Number>::capacity];
 };

@@ -148,6 +148,16 @@ void finish(const RoomView& here, const Surfaces& surfaces, const float* before,
   }
 }
 
+/// Whether all lanes go through portals, with no fog before those.
+bool nothing_here(const RoomView& here, const Surfaces& surfaces) {
+  if (surfaces.all_hit) return false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::crossed) return false;
+    if (fog_share(here.room.fog, static_cast<double>(surfaces.t[i])) > 0) return false;
+  }
+  return true;
+}
+
 /// Keeps surfaces for the data layers, where lanes end.
 class SolidKeeper {
  public:
@@ -422,6 +432,22 @@ void look(const RenderJob& job, const RoomView& here, Sight& sight, const PixelP
                       here.room.light.sun.has_value();
   float lit[Surfaces::capacity];
   bool gone[Surfaces::capacity] = {};
+  if (fresh && pool != nullptr && !shafts && job.budget.crossings.limit > 0 &&
+      nothing_here(here, path.seen())) {
+    bool settles[Surfaces::capacity];
+    for (std::size_t i = 0; i < path.seen().size; ++i) settles[i] = keeper.wanted(i);
+    cross({job, here, place, leg, nullptr, nullptr, pool, tally, &record}, sight, settles,
+          share == 0, gone, path.seen(), colors);
+    if (first) {
+      std::fill_n(sums.red, Colors::padded, 0.0f);
+      std::fill_n(sums.green, Colors::padded, 0.0f);
+      std::fill_n(sums.blue, Colors::padded, 0.0f);
+    }
+    keeper.keep(path.seen(), nullptr);
+    record.meet(here, path.seen(), colors, nullptr);
+    record.end(sums);
+    return;
+  }
   for (int pass = 0;; ++pass) {
     Surfaces& surfaces = path.seen();
     surfaces.pad();

@@ -7,7 +7,7 @@
 #include "render/batches.hpp"
 #include "render/lane_recorder.hpp"
 #include "render/lane_sight.hpp"
-#include "render/onward.hpp"
+#include "render/follow.hpp"
 
 namespace photonlane {
 namespace {
@@ -31,7 +31,7 @@ constexpr int tile_height = 32;
 constexpr int group_width = 64;
 static_assert(group_width <= Surfaces::capacity);
 // Past so many waiting lanes the pool is emptied before more are added.
-constexpr std::size_t most_waiting = 16384;
+constexpr std::size_t most_waiting = 4096;
 
 using Block = PixelSums::Block;
 

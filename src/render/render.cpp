@@ -7,6 +7,7 @@
 
 #include "render/job.hpp"
 #include "render/lane_recorder.hpp"
+#include "render/plane_frame.hpp"
 
 namespace photonlane {
 namespace {
@@ -17,9 +18,30 @@ bool sees_more(const World& world, const Camera& camera) {
   return room.has_fields() || room.fields_only || room.portals;
 }
 
+/// Throws Error (usage) for layers that a world has nothing for.
+void check_layers(const World& world, LayerSet layers) {
+  LayerSet known = world.plane() != nullptr ? LayerSet::of_planes() : LayerSet::measurable();
+  known.add(Layer::display);
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    const auto layer = static_cast<Layer>(i);
+    if (!layers.has(layer) || known.has(layer)) continue;
+    throw Error(ErrorKind::usage, fmt::format("{} no layer {}",
+                                              world.plane() != nullptr ? "planes have" : "rooms have",
+                                              name_of(layer)));
+  }
+}
+
 void check(const World& world, const Camera& camera, const Budget& budget,
            const RenderOptions& options) {
   validate_knobs(budget_knobs(), budget);
+  if (budget.plane.integer_bits + budget.plane.fraction_bits > 64) {
+    throw Error(ErrorKind::input,
+                fmt::format("plane.integer_bits and plane.fraction_bits: {} and {} make {}, "
+                            "expected 64 or fewer",
+                            budget.plane.integer_bits, budget.plane.fraction_bits,
+                            budget.plane.integer_bits + budget.plane.fraction_bits));
+  }
+  check_layers(world, options.layers);
   const std::size_t bytes = Frame::memory_bytes(budget.frame.size(), options.layers);
   if (bytes > options.memory_limit) {
     throw Error(ErrorKind::memory,
@@ -27,6 +49,10 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                             "{:.1f} GiB",
                             budget.frame.width, budget.frame.height, bytes / 0x1p30,
                             options.memory_limit / 0x1p30));
+  }
+  if (world.plane() != nullptr) {
+    validate(camera.window);
+    return;
   }
   const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
   if (!room.fields_only && !(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
@@ -75,6 +101,8 @@ RenderJob job_for(const World& world, const Camera& camera, const Budget& budget
   job.glossy = some([](const Material& material) { return material.glossy(); });
   job.patterned =
       some([](const Material& material) { return material.pattern != SurfacePattern::none; });
+  job.panels = std::any_of(job.rooms.begin(), job.rooms.end(),
+                           [](const RoomView& view) { return !view.panels.empty(); });
   job.portals = std::any_of(rooms.begin(), rooms.end(),
                             [](const CompiledRoom& room) { return room.portals != nullptr; });
   return job;
@@ -88,6 +116,10 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
   frame.budget = budget;
   frame.cost.compile_ms = world.compile_ms();
+  if (world.plane() != nullptr) {
+    render_plane(*world.plane(), camera.window, budget, options, frame);
+    return frame;
+  }
   RenderJob job = job_for(world, camera, budget, options, frame);
   const bool columns =
       budget.rays == Rays::columns ||
@@ -107,6 +139,7 @@ LaneLog log_lane(const World& world, const Camera& camera, const Budget& budget,
     throw Error(ErrorKind::input,
                 fmt::format("no pixel {},{} in a frame of {}x{}", x, y, size.width, size.height));
   }
+  if (world.plane() != nullptr) throw Error(ErrorKind::usage, "no lanes run in a plane");
   Budget by_pixels = budget;
   by_pixels.rays = Rays::pixels;
   RenderOptions asked{.threads = 1, .progress = {}, .recycle = {}};

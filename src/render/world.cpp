@@ -124,6 +124,8 @@ World compile(const Scene& scene) {
   auto data = std::make_shared<World::Data>();
   if (scene.rooms.empty()) throw Error(ErrorKind::input, "a scene without a room");
 
+  if (scene.plane) validate(*scene.plane);
+  data->plane = scene.plane;
   data->materials = scene.materials;
   data->scene_materials = scene.materials.size();
   for (const Material& material : scene.materials) check_material(scene, material);
@@ -131,7 +133,7 @@ World compile(const Scene& scene) {
   data->memory_bytes += data->textures->memory_bytes();
   for (const Room& room : scene.rooms) {
     if (room.solids.size() > 1 ||
-        (room.solids.empty() && room.fields.empty() && scene.rooms.size() == 1)) {
+        (room.solids.empty() && room.fields.empty() && scene.rooms.size() == 1 && !scene.plane)) {
       throw Error(ErrorKind::input,
                   fmt::format("room with {} cell maps{}, expected one", room.solids.size(),
                               room.solids.empty() ? " and no field" : ""));

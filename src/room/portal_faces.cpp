@@ -99,6 +99,15 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
     const auto y = static_cast<Number>(one.middle.y());
     const auto z = static_cast<Number>(one.middle.z());
     const auto square = static_cast<Number>(reach * reach * (1 + 1e-4) + 1e-6);
+    // And of flat ones, whether its plane lies ahead, on a side that is open.
+    const bool flat = one.shape != OpeningShape::sphere;
+    const auto normal_x = static_cast<Number>(flat ? one.normal.x() : 0);
+    const auto normal_y = static_cast<Number>(flat ? one.normal.y() : 0);
+    const auto normal_z = static_cast<Number>(flat ? one.normal.z() : 0);
+    const auto from_front = static_cast<Number>(one.front ? 1 : -1);
+    const auto from_behind = static_cast<Number>(one.back || one.shut ? 1 : -1);
+    // Of what lies so near the plane nobody can be sure here.
+    const auto unsure = static_cast<Number>(1e-3 + 1e-5 * one.middle.norm());
     alignas(64) bool near[LaneBatch<Number>::capacity];
     bool any = false;
     for (std::size_t i = 0; i < size; ++i) {
@@ -108,8 +117,14 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
       const Number along =
           dx * lanes.direction_x[i] + dy * lanes.direction_y[i] + dz * lanes.direction_z[i];
       const Number away = dx * dx + dy * dy + dz * dz;
-      near[i] =
-          (away - along * along <= square + Number(1e-5) * away) & ((along > 0) | (away <= square));
+      const Number toward = normal_x * lanes.direction_x[i] + normal_y * lanes.direction_y[i] +
+                            normal_z * lanes.direction_z[i];
+      const Number ahead = normal_x * dx + normal_y * dy + normal_z * dz;
+      const Number side = toward < 0 ? from_front : from_behind;
+      const Number comes = toward < 0 ? -ahead : ahead;
+      near[i] = (away - along * along <= square + Number(1e-5) * away) &
+                ((along > 0) | (away <= square)) &
+                ((side > 0) | (std::abs(toward) < Number(1e-5))) & (comes > -unsure);
       any |= near[i];
     }
     if (!any) continue;

@@ -143,8 +143,8 @@ TEST(Pixels, TheSameBytesForAnyNumberOfThreadsAndAnyVectorWidth) {
     const auto hashes = [&](int threads) {
       const Frame frame = render(world, camera, budget, with_layers(everything, threads));
       std::vector<std::uint64_t> result;
-      for (std::size_t i = 0; i < layer_count; ++i) {
-        result.push_back(hash_of(frame, static_cast<Layer>(i)));
+      for (const Layer layer : everything.list()) {
+        result.push_back(hash_of(frame, layer));
       }
       return result;
     };
@@ -159,8 +159,7 @@ TEST(Pixels, LayersComeAloneOrTogetherAlike) {
   const Camera camera{.eye = {30.4, 25.3, 1.1}, .pitch = 0.4};
   const Budget budget = with_rays(Rays::pixels, {70, 41}, 2);
   const Frame all = render(world, camera, budget, with_layers(everything));
-  for (std::size_t i = 0; i < layer_count; ++i) {
-    const auto layer = static_cast<Layer>(i);
+  for (const Layer layer : everything.list()) {
     EXPECT_EQ(hash_of(render(world, camera, budget, with_layers({layer})), layer),
               hash_of(all, layer))
         << name_of(layer);

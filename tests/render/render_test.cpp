@@ -224,8 +224,8 @@ TEST(Render, TheSameBytesForAnyNumberOfThreadsAndAnyVectorWidth) {
       const auto hashes = [&](int threads) {
         const Frame frame = render(world, camera, budget, with_layers(everything, threads));
         std::vector<std::uint64_t> result;
-        for (std::size_t i = 0; i < layer_count; ++i) {
-          result.push_back(hash_of(frame, static_cast<Layer>(i)));
+        for (const Layer layer : everything.list()) {
+          result.push_back(hash_of(frame, layer));
         }
         return result;
       };
@@ -248,8 +248,7 @@ TEST(Render, LayersComeAloneOrTogetherAlike) {
   Hall hall;
   const Budget budget = sized(200, 100, 4);
   const Frame all = render(hall.world, hall.camera, budget, with_layers(everything));
-  for (std::size_t i = 0; i < layer_count; ++i) {
-    const auto layer = static_cast<Layer>(i);
+  for (const Layer layer : everything.list()) {
     const Frame one = render(hall.world, hall.camera, budget, with_layers({layer}));
     EXPECT_EQ(hash_of(one, layer), hash_of(all, layer)) << name_of(layer);
     EXPECT_EQ(one.has(Layer::color), layer == Layer::color);

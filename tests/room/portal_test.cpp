@@ -290,6 +290,94 @@ TEST(Portals, AHallWithoutEndLooksLikeALongRealOne) {
   EXPECT_GT(endless.tally.crossings, 3000u);
 }
 
+TEST(Portals, ARoomTurnedAroundLooksLikeThePlaneMirror) {
+  // A mirror at x = 2, against an opening of its size behind which all stands the other way round.
+  const auto side = [](Room& room, bool turned) {
+    const auto x = [&](double value) { return turned ? 4 - value : value; };
+    // Each room has a fog of its own.
+    room.fog.start = 100;
+    room.fog.end = 200;
+    room.light.ambient = {0.3f, 0.32f, 0.35f};
+    // Where the mirror does not show the lamp itself.
+    room.light.lamps = {{.place = {x(-2.5), -4, 2.8}, .range = 14, .radius = 0.01}};
+    room.add(field::plane({0, 0, 1}, 0).made_of(0));
+    room.add(field::place({x(-3), 0, 1.5}, field::box({0.2, 9, 5})).made_of(1));
+    room.add(field::place({x(0.6), 0.5, 0.5}, field::sphere(0.5)).made_of(1));
+    room.add(field::place({x(1.1), -0.8, 0.4}, field::box({0.5, 0.3, 0.8})).made_of(2));
+  };
+  const Field slab = field::place({2.1, 0, 1.2}, field::box({0.2, 3, 2.4}));
+  Scene mirror = with_materials();
+  mirror.wall({.base = {1, 1, 1}, .metal = 1}, "silver");
+  side(mirror.room(), false);
+  mirror.room().add(slab.made_of(3));
+
+  Scene pair = with_materials();
+  side(pair.room(), false);
+  pair.room().name = "here";
+  pair.room().add(slab.made_of(0));
+  Portal portal;
+  portal.name = "silver";
+  portal.opening = {.width = 3, .height = 2.4};
+  portal.stance = {.at = {2, 0, 1.2}, .heading = pi};
+  portal.to = PortalTarget{.room = "other way round", .stance = {.at = {2, 0, 1.2}}};
+  portal.one_way = true;
+  pair.room().portals.push_back(portal);
+  side(pair.add_room("other way round"), true);
+
+  const Camera camera = Camera::look_at({-1.5, -0.9, 1.6}, {2, 0.2, 1.1}, degrees(55));
+  Budget budget = exact(160, 100);
+  // A mirror throws no light on what stands before it.
+  budget.light.crossings = 0;
+  const auto seen_of = [&](const Scene& scene) {
+    return render(compile(scene), camera, budget,
+                  test::with_layers({Layer::color, Layer::crossings}));
+  };
+  const Frame reflected = seen_of(mirror);
+  const Frame through = seen_of(pair);
+  // But for silhouettes, where a lane thrown back starts a little before the mirror.
+  double squares = 0;
+  int other = 0;
+  for (int y = 0; y < 100; ++y) {
+    for (int x = 0; x < 160; ++x) {
+      const float off = std::abs(through.values(Layer::color)(x, y) -
+                                 reflected.values(Layer::color)(x, y));
+      other += off > 0.01f;
+      if (off <= 0.01f) squares += static_cast<double>(off * off);
+    }
+  }
+  EXPECT_LT(other, 40);
+  EXPECT_LT(std::sqrt(squares / (160 * 100)), 1e-3);
+  int seen = 0;
+  for (const std::uint32_t crossings : through.codes(Layer::crossings).row(50)) seen += crossings;
+  EXPECT_GT(seen, 70);
+}
+
+TEST(Portals, BallsOpenFromWithinAreLeftStraight) {
+  Scene scene = with_materials();
+  scene.room().name = "here";
+  scene.room().add(field::place({6, 0, 0}, field::box({1, 20, 20})));
+  Portal portal;
+  portal.name = "ball";
+  portal.opening = {.shape = OpeningShape::sphere, .radius = 1};
+  portal.behind = Behind::open;
+  portal.to = PortalTarget{.room = "there", .stance = {.at = {0, 0, 0}}};
+  portal.one_way = true;
+  scene.room().portals.push_back(portal);
+  scene.add_room("there").add(field::place({4, 0, 0}, field::box({1, 20, 20})));
+  const auto ahead_from = [&](double x) {
+    return lane_of(scene, {.eye = {x, 0.2, 0.1}, .field_of_view = degrees(3)}, exact(9, 9), 4, 4);
+  };
+  const LaneLog within = ahead_from(0.3);
+  EXPECT_EQ(within.crossings, 0u);
+  EXPECT_NEAR(within.ray_distance, 5.2, 1e-4);
+  const LaneLog outside = ahead_from(-3);
+  EXPECT_EQ(outside.crossings, 1u);
+  EXPECT_EQ(outside.room, 1u);
+  EXPECT_NEAR(outside.ray_distance, 6.5, 1e-4);
+  // Past it, from the other side.
+  EXPECT_EQ(ahead_from(1.5).crossings, 0u);
+}
+
 TEST(Portals, LanesOutOfCrossingsAreSpentOrShowTheFallback) {
   Scene scene = hall(true, 0);
   scene.room().fog = {.color = {0, 0, 0}, .start = 1000, .end = 2000};

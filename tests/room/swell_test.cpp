@@ -19,11 +19,12 @@ struct Passed {
   int steps = 0;
 };
 
-Passed pass(const Vec3d& from, const Vec3d& way, double tolerance) {
+Passed pass(const Vec3d& from, const Vec3d& way, double tolerance,
+            BendMethod method = BendMethod::fifth) {
   Passed result{bent_lane(swell, from, way)};
   double stride = 1;
   do {
-    const BentStep step = bend_on(swell, result.end, stride, tolerance);
+    const BentStep step = bend_on(swell, result.end, stride, tolerance, method);
     result.end = step.end;
     result.length += step.length;
     stride = step.next;
@@ -69,6 +70,34 @@ TEST(Swells, ErrorsShrinkWithTheTolerance) {
   EXPECT_LT(off(1e-5), 2e-4);
   EXPECT_LT(off(1e-7), 2e-6);
   EXPECT_GT(pass(from, way, 1e-7).steps, pass(from, way, 1e-3).steps);
+}
+
+TEST(Swells, MethodsAreOfTheirOrders) {
+  // Short steps of one length: half of it leaves an error smaller by two to the order's power.
+  const Passed best = pass(from, way, 1e-12);
+  const auto error = [&](BendMethod method, double length) {
+    Passed one{bent_lane(swell, from, way)};
+    for (double left = 1.6; left > 1e-9; left -= length) {
+      one.end = bend_on(swell, one.end, length, 1, method).end;
+    }
+    Passed fine{bent_lane(swell, from, way)};
+    for (int i = 0; i < 1024; ++i) {
+      fine.end = bend_on(swell, fine.end, 1.6 / 1024, 1, BendMethod::fifth).end;
+    }
+    return (one.end.place - fine.end.place).norm();
+  };
+  const int orders[] = {2, 3, 5};
+  for (const BendMethod method : {BendMethod::second, BendMethod::third, BendMethod::fifth}) {
+    const int order = orders[static_cast<int>(method)];
+    const double ratio = error(method, 0.1) / error(method, 0.05);
+    EXPECT_GT(ratio, 0.6 * std::pow(2, order)) << name_of(method);
+    EXPECT_LT(pass(from, way, 1e-6, method).worst_energy, 1e-4) << name_of(method);
+    const Passed one = pass(from, way, 1e-6, method);
+    EXPECT_LT((way_of(swell, one.end) - way_of(swell, best.end)).norm(), 1e-4) << name_of(method);
+  }
+  // The lower the order the more steps for the same.
+  EXPECT_GE(pass(from, way, 1e-9, BendMethod::second).steps,
+            pass(from, way, 1e-9, BendMethod::fifth).steps);
 }
 
 TEST(Swells, LanesRunBackTheWayTheyCame) {

@@ -20,13 +20,14 @@
 #include <vector>
 
 #include "photonlane/base/color.hpp"
+#include "photonlane/base/decimal.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/base/vector.hpp"
 #include "photonlane/base/words.hpp"
 
 namespace photonlane {
 
-enum class KnobKind { integer, number, flag, choice, text, point, color };
+enum class KnobKind { integer, number, flag, choice, text, point, color, decimal, place };
 
 /// The values a number may take; `open` ends are not part of it.
 struct Range {
@@ -117,6 +118,9 @@ constexpr KnobKind kind_of() {
   if constexpr (std::is_floating_point_v<Value>) return KnobKind::number;
   if constexpr (std::is_same_v<Value, Vec3d>) return KnobKind::point;
   if constexpr (std::is_same_v<Value, Color>) return KnobKind::color;
+  if constexpr (std::is_same_v<Value, Decimal>) return KnobKind::decimal;
+  if constexpr (std::is_same_v<Value, DecimalPoint>) return KnobKind::place;
+  if constexpr (std::is_same_v<Value, std::optional<DecimalPoint>>) return KnobKind::place;
   return KnobKind::text;
 }
 

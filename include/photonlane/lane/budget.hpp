@@ -158,12 +158,61 @@ struct LightBudget {
   int crossings = 1;  ///< portals that light of the sun and of lamps comes through
 };
 
+/// The numbers that the points of a plane are iterated in.
+enum class PlaneNumber {
+  automatic,      ///< the cheapest that tells the pixels apart
+  fixed,          ///< whole numbers of a split of bits
+  float32,        ///< 24 bits
+  float64,        ///< 53 bits
+  double_double,  ///< 106 bits
+};
+template <>
+inline constexpr std::array<std::string_view, 5> choice_names<PlaneNumber>{
+    "auto", "fixed", "float", "double", "double_double"};
+
+/// How many steps the points of a plane may take.
+enum class PlaneLimit {
+  given,      ///< as `iterations` says
+  automatic,  ///< from there on doubled, until hardly a pixel changes by it
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<PlaneLimit>{"given", "auto"};
+
+/// Which pixels of a plane are sampled more than once.
+enum class PlaneSamples { edges, all };
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<PlaneSamples>{"edges", "all"};
+
+struct PlaneBudget {
+  PlaneNumber number = PlaneNumber::automatic;
+  int integer_bits = 4;  ///< of fixed, with the sign
+  int fraction_bits = 28;
+  std::int64_t iterations = 1000;
+  PlaneLimit limit = PlaneLimit::given;
+  double changing = 2e-4;  ///< share of the pixels that may still change at limit auto
+  bool forms = true;       ///< the largest parts of the power 2 by their closed forms
+  bool periodicity = true;
+  bool derivative = false;
+  PlaneSamples samples = PlaneSamples::edges;
+};
+
 struct BounceBudget {
   int limit = 4;  ///< mirrors and bodies that bend light a lane may go on from
 };
 
+/// The order of the steps by which lanes are bent in swells.
+enum class BendMethod {
+  second,  ///< Heun's method, with Euler's inside it to tell the error
+  third,   ///< Bogacki and Shampine, "A 3(2) Pair of Runge-Kutta Formulas", 1989
+  fifth,   ///< Dormand and Prince, "A Family of Embedded Runge-Kutta Formulae", 1980
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<BendMethod>{"second", "third",
+                                                                          "fifth"};
+
 struct CrossingBudget {
-  int limit = 32;           ///< portals a lane may go through
+  int limit = 32;                         ///< portals a lane may go through
+  BendMethod method = BendMethod::fifth;  ///< of swells
   double tolerance = 1e-3;  ///< meters: how far lanes bent by a swell may be off a step
   int steps = 400;          ///< steps a lane may take through swells
 };
@@ -184,6 +233,7 @@ struct Budget {
   CrossingBudget crossings;
 
   BounceBudget bounces;
+  PlaneBudget plane;
   Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;
   double far_limit = 4096;  ///< meters; a lane that gets there has escaped

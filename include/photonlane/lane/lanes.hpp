@@ -151,6 +151,17 @@ struct HitBatch {
     other[k] = from.other[i];
     share[k] = from.share[i];
   }
+  /// Takes over all of lane i of another batch, as lane k.
+  void take(const HitBatch& from, std::size_t i, std::size_t k) {
+    take_curved(from, i, k);
+    exit[k] = from.exit[i];
+    steps[k] = from.steps[i];
+    panel_u[k] = from.panel_u[i];
+    panel_v[k] = from.panel_v[i];
+    evaluations[k] = from.evaluations[i];
+    nearest[k] = from.nearest[i];
+    overstretched[k] = from.overstretched[i];
+  }
 };
 
 }  // namespace photonlane

@@ -15,6 +15,7 @@ struct Tally {
   std::uint64_t bounces = 0;          ///< from wet floors, mirrors and through bodies
   std::uint64_t cut_bounces = 0;      ///< that were past the limit
   std::uint64_t crossings = 0;        ///< of portals, by lanes of pixels and bounces
+  std::uint64_t bent_steps = 0;       ///< of lanes on their way through swells
   std::uint64_t secondary_steps = 0;  ///< of both
   std::uint64_t evaluations = 0;      ///< of fields, at one place each, for all lanes
 
@@ -31,6 +32,7 @@ struct Tally {
     bounces += other.bounces;
     cut_bounces += other.cut_bounces;
     crossings += other.crossings;
+    bent_steps += other.bent_steps;
     secondary_steps += other.secondary_steps;
     evaluations += other.evaluations;
     return *this;

@@ -4,6 +4,7 @@
 #include <string>
 
 #include "photonlane/base/knob.hpp"
+#include "photonlane/fractal/escape_plane.hpp"
 
 namespace photonlane {
 
@@ -29,7 +30,8 @@ struct Camera {
   double field_of_view = degrees(50);  ///< radians, along `field_axis`
   FieldAxis field_axis = FieldAxis::vertical;
   Projection projection = Projection::planar;
-  std::string room;  ///< the name of the room the eye is in; empty: the first
+  std::string room;    ///< the name of the room the eye is in; empty: the first
+  PlaneWindow window;  ///< of a plane, of which all else here says nothing
 
   /// Level cameras see every column of a cell map by one lane.
   bool level() const { return pitch == 0 && roll == 0; }

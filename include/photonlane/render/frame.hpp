@@ -3,8 +3,11 @@
 #include <array>
 #include <cstdint>
 #include <initializer_list>
+#include <optional>
 #include <span>
+#include <string>
 #include <string_view>
+#include <vector>
 
 #include "photonlane/base/buffer.hpp"
 #include "photonlane/lane/budget.hpp"
@@ -29,14 +32,18 @@ enum class Layer {
   nearest,
   overstretched,
   crossings,
-  room
+  room,
+  smooth_count,
+  edge_distance,
+  trap
 };
-inline constexpr std::size_t layer_count = 15;
+inline constexpr std::size_t layer_count = 18;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
     "color",       "display", "depth",         "ray_distance", "face",
     "cell",        "steps",   "ending",        "normal",       "material",
-    "evaluations", "nearest", "overstretched", "crossings",    "room"};
+    "evaluations", "nearest", "overstretched", "crossings",    "room",
+    "smooth_count", "edge_distance", "trap"};
 
 struct LayerInfo {
   std::string_view unit;
@@ -53,15 +60,30 @@ class LayerSet {
   constexpr LayerSet(std::initializer_list<Layer> layers) {
     for (const Layer layer : layers) add(layer);
   }
-  /// All that can be measured: everything but the display layer, which follows from color.
+  /// All that can be measured of rooms: everything but the display layer, which follows from color.
   static constexpr LayerSet measurable() {
     LayerSet all;
-    for (std::size_t i = 0; i < layer_count; ++i) all.add(static_cast<Layer>(i));
+    for (std::size_t i = 0; i <= static_cast<std::size_t>(Layer::room); ++i) {
+      all.add(static_cast<Layer>(i));
+    }
     all.bits_ &= ~bit(Layer::display);
     return all;
   }
+  /// All that can be measured of planes.
+  static constexpr LayerSet of_planes() {
+    return {Layer::color,        Layer::steps,         Layer::ending,
+            Layer::smooth_count, Layer::edge_distance, Layer::trap};
+  }
   constexpr void add(Layer layer) { bits_ |= bit(layer); }
   constexpr bool has(Layer layer) const { return (bits_ & bit(layer)) != 0; }
+  /// Those it has, in their order.
+  std::vector<Layer> list() const {
+    std::vector<Layer> result;
+    for (std::size_t i = 0; i < layer_count; ++i) {
+      if (has(static_cast<Layer>(i))) result.push_back(static_cast<Layer>(i));
+    }
+    return result;
+  }
   constexpr bool empty() const { return bits_ == 0; }
   /// True where a layer other than color and display is in it.
   constexpr bool has_data() const {
@@ -86,6 +108,15 @@ struct Plane {
   Value& operator()(int x, int y) const { return data[y * stride + x]; }
 };
 
+/// How a plane was iterated.
+struct PlaneReport {
+  PlaneNumber number = PlaneNumber::float64;
+  std::string why;          ///< in words
+  std::uint64_t limit = 0;  ///< steps
+  bool past_limit = false;  ///< the number type hardly tells the pixels apart
+  double doubtful = 0;      ///< share of the pixels that the next type ends in another way
+};
+
 /// What a frame cost, stage by stage, in milliseconds.
 struct Cost {
   double compile_ms = 0;  ///< of the world, once, or of its last edit; not in total_ms
@@ -107,6 +138,9 @@ struct Cost {
 ///   material      index of the world's materials
 ///   evaluations   of fields, for the lane alone
 ///   nearest       meters: the least value of a field that the lane met (infinite without fields)
+///   smooth_count  steps of a plane's point until it escapes, and their fraction (infinite: never)
+///   edge_distance how far the edge of the inside is from a plane's point, in its units (0 inside)
+///   trap          how near the orbit of a plane's point comes to the trap
 ///   overstretched 1 where that changed by more than the field says it can; see check()
 class Frame {
  public:
@@ -132,6 +166,7 @@ class Frame {
   Budget budget;  ///< what it was made with
   Tally tally;
   Cost cost;
+  std::optional<PlaneReport> plane_report;  ///< of planes
 
  private:
   void* plane(Layer layer, int channel, bool codes) const;

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "photonlane/field/field.hpp"
+#include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/light/fog.hpp"
 #include "photonlane/light/lights.hpp"
@@ -50,6 +51,7 @@ struct Scene {
   std::vector<std::string> texture_names;  ///< as many as textures, or fewer
   std::vector<Texture> textures;
   std::vector<Room> rooms{Room{}};
+  std::optional<EscapePlane> plane;  ///< what the scene is instead of rooms
   std::vector<Sheets> sheets;  ///< rooms that one gets to by going round something
 
   /// The first room: the only one of a plain scene.

@@ -53,6 +53,7 @@ class World {
     std::shared_ptr<const TextureSet> textures;
     std::vector<CompiledRoom> rooms;
     std::vector<PortalInfo> portals;
+    std::optional<EscapePlane> plane;
 
     double compile_ms = 0;
     std::size_t memory_bytes = 0;
@@ -70,6 +71,8 @@ class World {
   /// Which room has a name; empty: the first. Throws Error (input) where none has.
   std::size_t room_index(std::string_view name) const;
   std::span<const PortalInfo> portals() const { return data_->portals; }
+  /// What the world is instead of rooms, or null; its one room is empty then.
+  const EscapePlane* plane() const { return data_->plane ? &*data_->plane : nullptr; }
 
   /// Milliseconds that compiling took, or the edit since.
   double compile_ms() const { return data_->compile_ms; }

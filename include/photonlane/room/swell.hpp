@@ -3,6 +3,7 @@
 #include <span>
 
 #include "photonlane/base/knob.hpp"
+#include "photonlane/lane/budget.hpp"
 
 namespace photonlane {
 
@@ -51,9 +52,9 @@ struct BentStep {
 };
 
 /// One step of a lane along the shortest way, of at most `length` meters, less where it would be
-/// off by more than the tolerance, or its chord would. Hamilton's equations of the ray, by the
-/// method of Dormand and Prince, "A Family of Embedded Runge-Kutta Formulae", 1980, of the fifth
-/// order.
-BentStep bend_on(const Swell& swell, const BentLane& lane, double length, double tolerance);
+/// off by more than the tolerance, or its chord would: Hamilton's equations of the ray, by an
+/// explicit Runge-Kutta pair.
+BentStep bend_on(const Swell& swell, const BentLane& lane, double length, double tolerance,
+                 BendMethod method = BendMethod::fifth);
 
 }  // namespace photonlane

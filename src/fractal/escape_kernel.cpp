@@ -1,0 +1,535 @@
+#include "fractal/escape_kernel.hpp"
+
+#include <array>
+#include <cmath>
+#include <limits>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "fractal/escape_kernel.cpp"
+#include <hwy/foreach_target.h>
+#include <hwy/highway.h>
+
+#include "fractal/escape_numbers-inl.h"
+
+HWY_BEFORE_NAMESPACE();
+namespace photonlane {
+namespace HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+/// One step of the orbit: z^power + c of what the family makes of z.
+template <int power, bool plain, class Real>
+HWY_INLINE void Step(const Folding<Real>& folding, const Real& cx, const Real& cy, Real& x,
+                     Real& y) {
+  if constexpr (!plain) Fold(folding, x, y);
+  if constexpr (power == 2) {
+    const Real xx = Square(x);
+    const Real yy = Square(y);
+    y = Twice(x * y) + cy;
+    x = (xx - yy) + cx;
+    return;
+  }
+  // By repeated squaring.
+  const auto times = [](Real& ax, Real& ay, const Real& bx, const Real& by) {
+    const Real re = ax * bx - ay * by;
+    ay = ax * by + ay * bx;
+    ax = re;
+  };
+  const auto square = [](Real& ax, Real& ay) {
+    const Real re = Square(ax) - Square(ay);
+    ay = Twice(ax * ay);
+    ax = re;
+  };
+  Real px = x;
+  Real py = y;
+  square(px, py);
+  if constexpr (power == 3 || power == 7) {
+    if constexpr (power == 7) {
+      times(px, py, x, y);
+      square(px, py);
+    }
+    times(px, py, x, y);
+  } else if constexpr (power == 6) {
+    times(px, py, x, y);
+    square(px, py);
+  } else if constexpr (power >= 4) {
+    square(px, py);
+    if constexpr (power == 5) times(px, py, x, y);
+    if constexpr (power == 8) square(px, py);
+  }
+  x = px + cx;
+  y = py + cy;
+}
+
+/// The same for a power that is not known before.
+template <class Real>
+HWY_INLINE void AnyStep(int power, const Folding<Real>& folding, const Real& cx, const Real& cy,
+                        Real& x, Real& y) {
+  switch (power) {
+    case 2:
+      return Step<2, false>(folding, cx, cy, x, y);
+    case 3:
+      return Step<3, false>(folding, cx, cy, x, y);
+    case 4:
+      return Step<4, false>(folding, cx, cy, x, y);
+    case 5:
+      return Step<5, false>(folding, cx, cy, x, y);
+    case 6:
+      return Step<6, false>(folding, cx, cy, x, y);
+    case 7:
+      return Step<7, false>(folding, cx, cy, x, y);
+    default:
+      return Step<8, false>(folding, cx, cy, x, y);
+  }
+}
+
+/// Orbits in flight, one a slot; a slot whose orbit has ended takes the next point.
+template <class Real, int power, bool plain>
+class Orbits {
+ public:
+  using D = typename Real::D;
+  using Number = hn::TFromD<D>;
+  using V = hn::Vec<D>;
+  using M = hn::Mask<D>;
+  using DI = hn::RebindToSigned<D>;
+  using Integer = hn::TFromD<DI>;
+  using VI = hn::Vec<DI>;
+
+  Orbits(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+         EscapeEnds& ends)
+      : rule_(rule),
+        stop_(stop),
+        points_(points),
+        ends_(ends),
+        folding_(folding_of<Real>(rule.family)) {}
+
+  HWY_INLINE void Run() {
+    for (std::size_t slot = 0; slot < slots; ++slot) Refill(slot);
+    while (live_ > 0) Fly();
+  }
+
+ private:
+  static constexpr std::size_t vectors = Real::planes == 1 ? 4 : 1;  ///< in flight together
+  static constexpr std::size_t lanes = HWY_LANES(Number);
+  static constexpr std::size_t slots = vectors * lanes;
+  /// Steps that are taken before anybody looks. Once outside nothing comes back, so that the ones
+  /// within which some orbit ended are taken again to see when.
+  static constexpr int chunk = 8;
+  /// The square of a stretch, from the first step on, below which an orbit is taken to be drawn in.
+  static constexpr double least_pull = 1e-20;
+  static constexpr std::size_t nobody = ~std::size_t{0};
+  static constexpr std::uint64_t allotment = std::uint64_t{1} << 30;
+
+  void Refill(std::size_t slot) {
+    const bool largest =
+        stop_.forms && plain && power == 2 && rule_.family == PlaneFamily::power && !rule_.julia;
+    const double radius = stop_.radius * stop_.radius;
+    for (; next_ < points_.size(); ++next_) {
+      const double px = points_.x[next_].high;
+      const double py = points_.y[next_].high;
+      if (largest && in_largest_parts(px, py)) {
+        ends_.count[next_] = 0;
+        ends_.ending[next_] = Ending::hit;
+        continue;
+      }
+      if (rule_.julia && !(px * px + py * py <= radius)) {
+        ends_.count[next_] = 0;
+        ends_.ending[next_] = Ending::escaped;
+        ends_.x[next_] = px;
+        ends_.y[next_] = py;
+        continue;
+      }
+      break;
+    }
+    const bool dead = next_ >= points_.size();
+    point_[slot] = dead ? nobody : next_;
+    const DoubleDouble zero;
+    const DoubleDouble at_x = dead ? zero : points_.x[next_];
+    const DoubleDouble at_y = dead ? zero : points_.y[next_];
+    const bool moves = rule_.julia && !dead;
+    x_.Put(slot, moves ? at_x : zero);
+    y_.Put(slot, moves ? at_y : zero);
+    cx_.Put(slot, moves ? rule_.julia_x : at_x);
+    cy_.Put(slot, moves ? rule_.julia_y : at_y);
+    kept_x_.Put(slot, {std::numeric_limits<double>::quiet_NaN(), 0});
+    kept_y_.Put(slot, zero);
+    given_[slot] = dead ? allotment : std::min(stop_.limit, allotment);
+    left_[slot] = static_cast<Integer>(given_[slot]);
+    since_[slot] = dead ? std::numeric_limits<Integer>::min() / 2 : 0;
+    window_[slot] = chunk;
+    pull_[slot] = 1;
+    if (dead) return;
+    ++next_;
+    ++live_;
+  }
+
+  /// The square of how much a step stretches what is around z: by every family the same.
+  static HWY_INLINE V Slope(V x, V y) {
+    const D d;
+    const V square = hn::Add(hn::Mul(x, x), hn::Mul(y, y));
+    V slope = hn::Set(d, Number(power * power));
+    for (int k = 1; k < power; ++k) slope = hn::Mul(slope, square);
+    return slope;
+  }
+
+  /// Takes steps until some orbit has ended, and gives its slot to another.
+  HWY_INLINE void Fly() {
+    const D d;
+    const DI di;
+    const V radius = hn::Set(d, static_cast<Number>(stop_.radius * stop_.radius));
+    Real x[vectors], y[vectors], cx[vectors], cy[vectors], from_x[vectors], from_y[vectors];
+    V pull[vectors];
+    for (std::size_t v = 0; v < vectors; ++v) {
+      x[v] = x_.Load(v);
+      y[v] = y_.Load(v);
+      cx[v] = cx_.Load(v);
+      cy[v] = cy_.Load(v);
+      pull[v] = hn::Load(d, pull_ + v * lanes);
+    }
+    M ended[vectors], same[vectors];
+    const auto outside = [&](const Real& re, const Real& im) HWY_ATTR {
+      const V square = hn::Add(hn::Mul(re.high(), re.high()), hn::Mul(im.high(), im.high()));
+      return hn::Not(hn::Le(square, radius));
+    };
+    for (bool any = false; !any;) {
+      for (std::size_t v = 0; v < vectors; ++v) {
+        from_x[v] = x[v];
+        from_y[v] = y[v];
+      }
+      if (!stop_.derivative) {
+        for (int k = 0; k < chunk; ++k) {
+          for (std::size_t v = 0; v < vectors; ++v) {
+            Step<power, plain>(folding_, cx[v], cy[v], x[v], y[v]);
+          }
+        }
+      } else {
+        for (int k = 0; k < chunk; ++k) {
+          for (std::size_t v = 0; v < vectors; ++v) {
+            Step<power, plain>(folding_, cx[v], cy[v], x[v], y[v]);
+            pull[v] = hn::Mul(pull[v], Slope(x[v].high(), y[v].high()));
+          }
+        }
+      }
+      for (std::size_t v = 0; v < vectors; ++v) {
+        const VI left = hn::Sub(hn::Load(di, left_ + v * lanes), hn::Set(di, chunk));
+        hn::Store(left, di, left_ + v * lanes);
+        M out = outside(x[v], y[v]);
+        same[v] = hn::FirstN(d, 0);
+        if (stop_.periodicity) {
+          // Where an orbit was at the last of its steps that were a power of two (Brent, "An
+          // improved Monte Carlo factorization algorithm", 1980).
+          const Real kept_x = kept_x_.Load(v);
+          const Real kept_y = kept_y_.Load(v);
+          same[v] = hn::And(Equal(x[v], kept_x), Equal(y[v], kept_y));
+          const VI since = hn::Add(hn::Load(di, since_ + v * lanes), hn::Set(di, chunk));
+          const VI window = hn::Load(di, window_ + v * lanes);
+          const auto keeps = hn::Eq(since, window);
+          hn::Store(hn::IfThenElse(keeps, hn::Zero(di), since), di, since_ + v * lanes);
+          hn::Store(hn::IfThenElse(keeps, hn::Add(window, window), window), di,
+                    window_ + v * lanes);
+          const M keep = hn::RebindMask(d, keeps);
+          kept_x_.Store(v, Choose(keep, x[v], kept_x));
+          kept_y_.Store(v, Choose(keep, y[v], kept_y));
+          out = hn::Or(out, same[v]);
+        }
+        if (stop_.derivative) {
+          same[v] = hn::Or(same[v], hn::Lt(pull[v], hn::Set(d, Number(least_pull))));
+          out = hn::Or(out, same[v]);
+        }
+        ended[v] = hn::Or(out, hn::RebindMask(d, hn::Lt(left, hn::Set(di, 1))));
+        any = any || !hn::AllFalse(d, ended[v]);
+      }
+    }
+    for (std::size_t v = 0; v < vectors; ++v) {
+      x_.Store(v, x[v]);
+      y_.Store(v, y[v]);
+      hn::Store(pull[v], d, pull_ + v * lanes);
+    }
+    for (std::size_t v = 0; v < vectors; ++v) {
+      if (hn::AllFalse(d, ended[v])) continue;
+      Real re = from_x[v];
+      Real im = from_y[v];
+      V out_x = re.high();
+      V out_y = im.high();
+      VI when = hn::Zero(di);
+      M inside = hn::Not(hn::FirstN(d, 0));
+      for (int k = 1; k <= chunk; ++k) {
+        Step<power, plain>(folding_, cx[v], cy[v], re, im);
+        const M now = hn::And(inside, outside(re, im));
+        out_x = hn::IfThenElse(now, re.high(), out_x);
+        out_y = hn::IfThenElse(now, im.high(), out_y);
+        when = hn::IfThenElse(hn::RebindMask(di, now), hn::Set(di, static_cast<Integer>(k)), when);
+        inside = hn::AndNot(now, inside);
+      }
+      End(v, ended[v], same[v], when, out_x, out_y);
+    }
+  }
+
+  HWY_INLINE void End(std::size_t v, M ended, M same, VI when, V out_x, V out_y) {
+    const D d;
+    const DI di;
+    alignas(64) Number at_x[lanes], at_y[lanes];
+    alignas(64) Integer step[lanes];
+    hn::Store(out_x, d, at_x);
+    hn::Store(out_y, d, at_y);
+    hn::Store(when, di, step);
+    std::uint8_t ended_bits[8] = {};
+    std::uint8_t same_bits[8] = {};
+    hn::StoreMaskBits(d, ended, ended_bits);
+    hn::StoreMaskBits(d, same, same_bits);
+    for (std::size_t i = 0; i < lanes; ++i) {
+      if (!(ended_bits[i / 8] >> (i % 8) & 1)) continue;
+      const std::size_t slot = v * lanes + i;
+      const std::size_t point = point_[slot];
+      // What is left counts this chunk.
+      const std::uint64_t before =
+          given_[slot] - static_cast<std::uint64_t>(static_cast<std::int64_t>(left_[slot]) + chunk);
+      const std::uint64_t count = before + static_cast<std::uint64_t>(step[i]);
+      if (point == nobody) {
+        left_[slot] = static_cast<Integer>(allotment);
+        continue;
+      }
+      if (step[i] > 0 && count <= stop_.limit) {
+        ends_.count[point] = count;
+        ends_.ending[point] = Ending::escaped;
+        ends_.x[point] = static_cast<double>(at_x[i]);
+        ends_.y[point] = static_cast<double>(at_y[i]);
+      } else if (same_bits[i / 8] >> (i % 8) & 1) {
+        ends_.count[point] = before + chunk;
+        ends_.ending[point] = Ending::hit;
+      } else if (given_[slot] < stop_.limit && step[i] == 0) {
+        const std::uint64_t more = std::min(stop_.limit - given_[slot], allotment);
+        given_[slot] += more;
+        left_[slot] += static_cast<Integer>(more);
+        continue;
+      } else {
+        ends_.count[point] = stop_.limit;
+        ends_.ending[point] = Ending::spent;
+      }
+      ends_.steps += ends_.count[point];
+      --live_;
+      Refill(slot);
+    }
+  }
+
+  const EscapeRule& rule_;
+  const EscapeStop& stop_;
+  const PlanePoints& points_;
+  EscapeEnds& ends_;
+  const Folding<Real> folding_;
+  std::size_t next_ = 0;
+  std::size_t live_ = 0;
+
+  Stored<Real, slots> x_, y_, cx_, cy_, kept_x_, kept_y_;
+  alignas(64) Integer left_[slots];    ///< of what was given
+  alignas(64) Integer since_[slots];   ///< steps since the place was kept
+  alignas(64) Integer window_[slots];  ///< steps after which it is kept anew
+  alignas(64) Number pull_[slots];     ///< the square of how much the orbit stretches so far
+  std::uint64_t given_[slots];         ///< steps it may take, so far
+  std::size_t point_[slots];
+};
+
+template <class Real>
+HWY_INLINE void Iterate(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+                        EscapeEnds& ends) {
+  const auto run = [&](auto power, auto plain) HWY_ATTR {
+    Orbits<Real, decltype(power)::value, decltype(plain)::value>(rule, stop, points, ends).Run();
+  };
+  using std::integral_constant;
+  if (rule.family == PlaneFamily::power && rule.power == 2) {
+    return run(integral_constant<int, 2>(), std::true_type());
+  }
+  switch (rule.power) {
+    case 2:
+      return run(integral_constant<int, 2>(), std::false_type());
+    case 3:
+      return run(integral_constant<int, 3>(), std::false_type());
+    case 4:
+      return run(integral_constant<int, 4>(), std::false_type());
+    case 5:
+      return run(integral_constant<int, 5>(), std::false_type());
+    case 6:
+      return run(integral_constant<int, 6>(), std::false_type());
+    case 7:
+      return run(integral_constant<int, 7>(), std::false_type());
+    default:
+      return run(integral_constant<int, 8>(), std::false_type());
+  }
+}
+
+/// What is found along orbits whose ends are known.
+template <class Real>
+HWY_INLINE void FindExtras(const EscapeRule& rule, const EscapeExtras& extras,
+                           const PlanePoints& points, EscapeEnds& ends) {
+  using D = typename Real::D;
+  using V = hn::Vec<D>;
+  const D d;
+  constexpr std::size_t lanes = HWY_LANES(double);
+  const Folding<Real> folding = folding_of<Real>(rule.family);
+  const OrbitTrap trap = extras.trap.value_or(OrbitTrap{});
+  const V zero = hn::Zero(d);
+  const V one = hn::Set(d, 1.0);
+  const V of_c = rule.julia ? zero : one;
+  for (std::size_t first = 0; first < points.size(); first += lanes) {
+    const std::size_t some = std::min(lanes, points.size() - first);
+    Stored<Real, lanes> at_x, at_y, c_x, c_y;
+    alignas(64) double counts[lanes] = {};
+    std::uint64_t most = 0;
+    for (std::size_t i = 0; i < lanes; ++i) {
+      const std::size_t k = first + std::min(i, some - 1);
+      const DoubleDouble none;
+      at_x.Put(i, rule.julia ? points.x[k] : none);
+      at_y.Put(i, rule.julia ? points.y[k] : none);
+      c_x.Put(i, rule.julia ? rule.julia_x : points.x[k]);
+      c_y.Put(i, rule.julia ? rule.julia_y : points.y[k]);
+      counts[i] = static_cast<double>(ends.count[k]);
+      most = std::max(most, ends.count[k]);
+    }
+    Real x = at_x.Load(0);
+    Real y = at_y.Load(0);
+    const Real cx = c_x.Load(0);
+    const Real cy = c_y.Load(0);
+    const V count = hn::Load(d, counts);
+    // How the place of z changes with the point: rows of x and y.
+    V xx = hn::Sub(one, of_c), xy = zero, yx = zero, yy = xx;
+    V nearest = hn::Set(d, std::numeric_limits<double>::infinity());
+    for (std::uint64_t k = 1; k <= most; ++k) {
+      const auto runs = hn::Le(hn::Set(d, static_cast<double>(k)), count);
+      Real next_x = x;
+      Real next_y = y;
+      if (extras.distance) {
+        Fold(folding, next_x, next_y);
+        const V turn_x = hn::And(folding.take_off, x.high());
+        const V turn_y = hn::Xor(hn::And(folding.take_off, y.high()), folding.turn);
+        V re = hn::Set(d, double(rule.power));
+        V im = zero;
+        for (int p = 1; p < rule.power; ++p) {
+          const V wide = hn::Sub(hn::Mul(re, next_x.high()), hn::Mul(im, next_y.high()));
+          im = hn::Add(hn::Mul(re, next_y.high()), hn::Mul(im, next_x.high()));
+          re = wide;
+        }
+        const auto turned = [&](V a, V b, V own) HWY_ATTR {
+          return hn::Add(hn::Add(hn::Mul(re, a), hn::Mul(im, b)), own);
+        };
+        const V ax = hn::Xor(xx, turn_x);
+        const V ay = hn::Xor(xy, turn_x);
+        const V bx = hn::Xor(yx, turn_y);
+        const V by = hn::Xor(yy, turn_y);
+        const V new_xx = turned(ax, hn::Neg(bx), of_c);
+        const V new_xy = turned(ay, hn::Neg(by), zero);
+        const V new_yx = hn::Add(hn::Mul(im, ax), hn::Mul(re, bx));
+        const V new_yy = hn::Add(hn::Add(hn::Mul(im, ay), hn::Mul(re, by)), of_c);
+        xx = hn::IfThenElse(runs, new_xx, xx);
+        xy = hn::IfThenElse(runs, new_xy, xy);
+        yx = hn::IfThenElse(runs, new_yx, yx);
+        yy = hn::IfThenElse(runs, new_yy, yy);
+        next_x = x;
+        next_y = y;
+      }
+      AnyStep(rule.power, folding, cx, cy, next_x, next_y);
+      x = Choose(runs, next_x, x);
+      y = Choose(runs, next_y, y);
+      if (extras.trap) {
+        const V off_x = hn::Sub(x.high(), hn::Set(d, trap.x));
+        const V off_y = hn::Sub(y.high(), hn::Set(d, trap.y));
+        V off;
+        if (trap.shape == TrapShape::cross) {
+          off = hn::Min(hn::Abs(off_x), hn::Abs(off_y));
+        } else {
+          off = hn::Sqrt(hn::Add(hn::Mul(off_x, off_x), hn::Mul(off_y, off_y)));
+          if (trap.shape == TrapShape::ring) off = hn::Abs(hn::Sub(off, hn::Set(d, trap.radius)));
+        }
+        nearest = hn::IfThenElse(runs, hn::Min(nearest, off), nearest);
+      }
+    }
+    // The gradient of log |z|, against log |z| itself.
+    const V square = hn::Add(hn::Mul(x.high(), x.high()), hn::Mul(y.high(), y.high()));
+    const V slope_x = hn::Add(hn::Mul(x.high(), xx), hn::Mul(y.high(), yx));
+    const V slope_y = hn::Add(hn::Mul(x.high(), xy), hn::Mul(y.high(), yy));
+    const V slope = hn::Sqrt(hn::Add(hn::Mul(slope_x, slope_x), hn::Mul(slope_y, slope_y)));
+    alignas(64) double squares[lanes], slopes[lanes], traps[lanes];
+    hn::Store(square, d, squares);
+    hn::Store(slope, d, slopes);
+    hn::Store(nearest, d, traps);
+    for (std::size_t i = 0; i < some; ++i) {
+      const bool out = ends.ending[first + i] == Ending::escaped;
+      const double distance = squares[i] * 0.5 * std::log(squares[i]) / slopes[i];
+      ends.distance[first + i] = out && distance > 0 ? distance : 0;
+      ends.trap[first + i] = traps[i];
+    }
+  }
+}
+
+void FindExtrasDouble(const EscapeRule& rule, const EscapeExtras& extras, const PlanePoints& points,
+                      EscapeEnds& ends) {
+  FindExtras<Single<hn::ScalableTag<double>>>(rule, extras, points, ends);
+}
+void FindExtrasPairs(const EscapeRule& rule, const EscapeExtras& extras, const PlanePoints& points,
+                     EscapeEnds& ends) {
+  FindExtras<Pair<hn::ScalableTag<double>>>(rule, extras, points, ends);
+}
+
+void IterateFloat(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+                  EscapeEnds& ends) {
+  Iterate<Single<hn::ScalableTag<float>>>(rule, stop, points, ends);
+}
+void IterateDouble(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+                   EscapeEnds& ends) {
+  Iterate<Single<hn::ScalableTag<double>>>(rule, stop, points, ends);
+}
+void IteratePairs(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+                  EscapeEnds& ends) {
+  Iterate<Pair<hn::ScalableTag<double>>>(rule, stop, points, ends);
+}
+
+}  // namespace HWY_NAMESPACE
+}  // namespace photonlane
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace photonlane {
+
+HWY_EXPORT(IterateFloat);
+HWY_EXPORT(IterateDouble);
+HWY_EXPORT(IteratePairs);
+HWY_EXPORT(FindExtrasDouble);
+HWY_EXPORT(FindExtrasPairs);
+
+void EscapeEnds::resize(std::size_t size) {
+  for (auto* values : {&x, &y, &distance, &trap}) values->resize(size);
+  count.resize(size);
+  ending.resize(size);
+}
+
+bool in_largest_parts(double x, double y) {
+  const double off = x - 0.25;
+  const double q = off * off + y * y;
+  return q * (q + off) <= 0.25 * y * y || (x + 1) * (x + 1) + y * y <= 0.0625;
+}
+
+void iterate_float(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+                   EscapeEnds& ends) {
+  ends.resize(points.size());
+  HWY_DYNAMIC_DISPATCH(IterateFloat)(rule, stop, points, ends);
+}
+void iterate_double(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
+                    EscapeEnds& ends) {
+  ends.resize(points.size());
+  HWY_DYNAMIC_DISPATCH(IterateDouble)(rule, stop, points, ends);
+}
+void iterate_double_double(const EscapeRule& rule, const EscapeStop& stop,
+                           const PlanePoints& points, EscapeEnds& ends) {
+  ends.resize(points.size());
+  HWY_DYNAMIC_DISPATCH(IteratePairs)(rule, stop, points, ends);
+}
+
+void find_extras(const EscapeRule& rule, const EscapeExtras& extras, bool pairs,
+                 const PlanePoints& points, EscapeEnds& ends) {
+  if (pairs) {
+    HWY_DYNAMIC_DISPATCH(FindExtrasPairs)(rule, extras, points, ends);
+  } else {
+    HWY_DYNAMIC_DISPATCH(FindExtrasDouble)(rule, extras, points, ends);
+  }
+}
+
+}  // namespace photonlane
+#endif

@@ -1,0 +1,150 @@
+#include "fractal/plane_number.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+#include "fractal/escape_fixed.hpp"
+#include "fractal/precise.hpp"
+#include "photonlane/base/trigonometry.hpp"
+
+namespace photonlane {
+namespace {
+
+/// Neighbors must be so many times as far apart as the last bit of their places, or rounding shows
+/// along the orbits.
+constexpr double room_for_rounding = 4096;
+
+/// What the last bit of a number is worth, for a number of 1.
+double last_bit(PlaneNumber number, const PlaneBudget& budget, double reach) {
+  switch (number) {
+    case PlaneNumber::fixed:
+      return std::ldexp(1.0, -budget.fraction_bits) / reach;
+    case PlaneNumber::float32:
+      return 0x1p-24;
+    case PlaneNumber::float64:
+      return 0x1p-53;
+    default:
+      return 0x1p-104;
+  }
+}
+
+}  // namespace
+
+PlaneView::PlaneView(const PlaneWindow& window, Size size)
+    : center_x_(double_double(window.center.x)),
+      center_y_(double_double(window.center.y)),
+      middle_x_(0.5 * size.width),
+      middle_y_(0.5 * size.height),
+      pixel_(window.width.value() / size.width) {
+  const auto [sine, cosine] = sine_cosine(window.rotation);
+  sine_ = sine;
+  cosine_ = cosine;
+  const double corner = pixel_ * std::hypot(middle_x_, middle_y_);
+  reach_ = std::max(std::abs(center_x_.high), std::abs(center_y_.high)) + corner;
+}
+
+void PlaneView::put(double x, double y, PlanePoints& points) const {
+  const double u = (x - middle_x_) * pixel_;
+  const double v = (middle_y_ - y) * pixel_;
+  points.x.push_back(add(center_x_, u * cosine_ - v * sine_));
+  points.y.push_back(add(center_y_, u * sine_ + v * cosine_));
+}
+
+NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
+                           const PlaneBudget& budget, bool extras) {
+  const auto apart = [&](PlaneNumber number) {
+    // Orbits are of a size of 1 and more, wherever their points are.
+    const double reach = std::max(view.reach(), 1.0);
+    return view.pixel() / (last_bit(number, budget, reach) * reach);
+  };
+  const auto text = [&](PlaneNumber number) {
+    return fmt::format("pixels are {:.3g} apart, {:.3g} times what {} tells apart", view.pixel(),
+                       apart(number), name_of(number));
+  };
+  NumberChoice choice;
+  choice.number = budget.number;
+  if (budget.number == PlaneNumber::automatic) {
+    choice.number = PlaneNumber::float32;
+    if (extras || apart(PlaneNumber::float32) < room_for_rounding) choice.number = PlaneNumber::float64;
+    if (apart(PlaneNumber::float64) < room_for_rounding) {
+      choice.number = PlaneNumber::double_double;
+    }
+  }
+  choice.why = text(choice.number);
+  if (choice.number == PlaneNumber::fixed) {
+    const FixedSplit split{budget.integer_bits, budget.fraction_bits};
+    const double c = plane.julia ? std::max(std::abs(plane.julia->x.value()),
+                                            std::abs(plane.julia->y.value()))
+                                 : 0;
+    const double needs = std::max({view.reach(), c, 2.0});
+    if (split.reach() < needs) {
+      throw Error(ErrorKind::input,
+                  fmt::format("plane.integer_bits: {} with the sign hold less than {:g}, the first "
+                              "step needs {:g}, expected {} or more",
+                              split.integer_bits, split.reach(), needs,
+                              static_cast<int>(std::ceil(std::log2(needs))) + 1));
+    }
+  }
+  choice.past_limit = apart(choice.number) < room_for_rounding;
+  switch (choice.number) {
+    case PlaneNumber::fixed:
+    case PlaneNumber::float32:
+      choice.better = PlaneNumber::float64;
+      break;
+    case PlaneNumber::float64:
+      choice.better = PlaneNumber::double_double;
+      break;
+    default:
+      break;
+  }
+  return choice;
+}
+
+EscapeRule escape_rule(const EscapePlane& plane) {
+  EscapeRule rule;
+  rule.family = plane.family;
+  rule.power = plane.power;
+  rule.julia = plane.julia.has_value();
+  if (plane.julia) {
+    rule.julia_x = double_double(plane.julia->x);
+    rule.julia_y = double_double(plane.julia->y);
+  }
+  return rule;
+}
+
+EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, PlaneNumber number) {
+  EscapeStop stop;
+  stop.limit = static_cast<std::uint64_t>(budget.iterations);
+  stop.radius = plane.escape_radius;
+  stop.forms = budget.forms;
+  stop.periodicity = budget.periodicity;
+  stop.derivative = budget.derivative;
+  if (number == PlaneNumber::fixed) {
+    stop.radius = std::min(stop.radius, FixedSplit{budget.integer_bits, 0}.reach());
+  }
+  return stop;
+}
+
+EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
+                          const EscapeExtras& extras, PlaneNumber number,
+                          const PlaneBudget& budget, const PlanePoints& points) {
+  EscapeEnds ends;
+  if (number == PlaneNumber::fixed) {
+    iterate_fixed(rule, stop, {budget.integer_bits, budget.fraction_bits}, points, ends);
+  } else if (number == PlaneNumber::float32) {
+    iterate_float(rule, stop, points, ends);
+  } else if (number == PlaneNumber::float64) {
+    iterate_double(rule, stop, points, ends);
+  } else {
+    iterate_double_double(rule, stop, points, ends);
+  }
+  if (extras.distance || extras.trap) {
+    find_extras(rule, extras, number == PlaneNumber::double_double, points, ends);
+  }
+  return ends;
+}
+
+}  // namespace photonlane

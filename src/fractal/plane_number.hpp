@@ -1,0 +1,52 @@
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "fractal/escape_kernel.hpp"
+#include "photonlane/lane/budget.hpp"
+
+namespace photonlane {
+
+/// Where the places of a frame are in the plane.
+class PlaneView {
+ public:
+  PlaneView(const PlaneWindow& window, Size size);
+
+  /// Adds the point at a place of the frame, in pixels from its top left corner.
+  void put(double x, double y, PlanePoints& points) const;
+  /// How wide a pixel is.
+  double pixel() const { return pixel_; }
+  /// The size of the numbers that tell the points apart.
+  double reach() const { return reach_; }
+
+ private:
+  DoubleDouble center_x_, center_y_;
+  double middle_x_, middle_y_;  ///< of the frame
+  double pixel_;
+  double sine_, cosine_;
+  double reach_;
+};
+
+/// The number type a frame is made in.
+struct NumberChoice {
+  PlaneNumber number = PlaneNumber::float64;
+  std::string why;
+  bool past_limit = false;            ///< neighbors are hardly told apart, or not at all
+  std::optional<PlaneNumber> better;  ///< the next one, where there is one
+};
+/// The cheapest type that is right, or the one asked for; with `extras` none cheaper than double,
+/// in which those are found. Throws Error (input) for splits of bits
+/// that hold no step.
+NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
+                           const PlaneBudget& budget, bool extras);
+
+EscapeRule escape_rule(const EscapePlane& plane);
+EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, PlaneNumber number);
+
+/// Iterates points in a number type.
+EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
+                          const EscapeExtras& extras, PlaneNumber number,
+                          const PlaneBudget& budget, const PlanePoints& points);
+
+}  // namespace photonlane

@@ -1,0 +1,62 @@
+#include "fractal/precise.hpp"
+
+#include <algorithm>
+#include <boost/multiprecision/mpfr.hpp>
+
+namespace photonlane {
+namespace {
+
+using Precise = boost::multiprecision::number<boost::multiprecision::mpfr_float_backend<0>,
+                                              boost::multiprecision::et_off>;
+
+/// Sets how many digits new numbers of this thread have, for as long as it stands.
+class Digits {
+ public:
+  explicit Digits(unsigned digits) : before_(Precise::default_precision()) {
+    Precise::default_precision(digits);
+  }
+  ~Digits() { Precise::default_precision(before_); }
+  Digits(const Digits&) = delete;
+  Digits& operator=(const Digits&) = delete;
+
+ private:
+  unsigned before_;
+};
+
+/// So many that nothing of a number to that many places is lost.
+unsigned digits_for(const Decimal& a, long long places) {
+  const double whole = std::max(0.0, a.log10());
+  return static_cast<unsigned>(std::max(0LL, places) + static_cast<long long>(whole) + 25);
+}
+
+}  // namespace
+
+DoubleDouble double_double(const Decimal& value) {
+  const Digits digits(digits_for(value, std::min(400LL, -value.last_place())));
+  const Precise precise(value.text());
+  DoubleDouble result;
+  result.high = value.value();
+  result.low = Precise(precise - result.high).convert_to<double>();
+  return result;
+}
+
+Decimal moved(const Decimal& a, double factor, const Decimal& unit, long long places) {
+  const Digits digits(digits_for(a, std::max(places, -a.last_place())));
+  const Precise result = Precise(a.text()) + Precise(factor) * Precise(unit.text());
+  return Decimal(std::string_view(
+      result.str(static_cast<std::streamsize>(std::max(0LL, places)), std::ios_base::fixed)));
+}
+
+double ratio(const Decimal& a, const Decimal& b, const Decimal& unit) {
+  const Digits digits(
+      digits_for(a, std::max({0LL, -a.last_place(), -b.last_place(), -unit.last_place()})));
+  return Precise((Precise(a.text()) - Precise(b.text())) / Precise(unit.text()))
+      .convert_to<double>();
+}
+
+Decimal scaled(const Decimal& a, double factor) {
+  const Digits digits(30);
+  return Decimal(std::string_view((Precise(a.text()) * Precise(factor)).str(20)));
+}
+
+}  // namespace photonlane
