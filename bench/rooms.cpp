@@ -138,7 +138,8 @@ void race_swell(const std::string& name, std::vector<Race>& races) {
       const double ms = milliseconds([&] { bent(); });
       const double rmse = compare(bent.kept, best).rmse;
       fmt::print("{}: {} at {:g}: RMSE {:.5f}, {:.1f} steps a lane, {:.0f} ms\n", name,
-                 name_of(method), tolerance, rmse, static_cast<double>(bent.kept.tally.bent_steps) / (width * height), ms);
+                 name_of(method), tolerance, rmse,
+                 static_cast<double>(bent.kept.tally.bent_steps) / (width * height), ms);
       if (rmse > 1e-3) continue;
       if (!chosen || ms < chosen->ms) chosen = Choice{method, tolerance, ms};
       break;
@@ -146,8 +147,11 @@ void race_swell(const std::string& name, std::vector<Race>& races) {
   }
   bent.budget.crossings.method = chosen->method;
   bent.budget.crossings.tolerance = chosen->tolerance;
-  std::vector<Runner> runners{{fmt::format("bent, {} at {:g}", name_of(chosen->method), chosen->tolerance), [&] { bent(); }, {}},
-                              {"straight", [&] { straight(); }, {}}};
+  std::vector<Runner> runners{
+      {fmt::format("bent, {} at {:g}", name_of(chosen->method), chosen->tolerance),
+       [&] { bent(); },
+       {}},
+      {"straight", [&] { straight(); }, {}}};
   run_rounds(runners, 7);
   races.push_back(race(name + ": bent / straight", runners[0], runners[1], 1.0 / 3));
 }

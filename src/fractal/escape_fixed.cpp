@@ -22,15 +22,12 @@ class FixedNumbers {
   bool fits(Wide value) const { return value <= top_ && value >= -Wide(top_) - 1; }
   /// The nearest one; of those that fit.
   std::int64_t of(const DoubleDouble& value) const {
-    const long double scaled =
-        std::ldexp(static_cast<long double>(value.high), shift_) +
-        std::ldexp(static_cast<long double>(value.low), shift_);
+    const long double scaled = std::ldexp(static_cast<long double>(value.high), shift_) +
+                               std::ldexp(static_cast<long double>(value.low), shift_);
     const long double most = static_cast<long double>(top_);
     return static_cast<std::int64_t>(std::clamp(std::floor(scaled + 0.5L), -most - 1, most));
   }
-  double value(Wide number) const {
-    return std::ldexp(static_cast<double>(number), -shift_);
-  }
+  double value(Wide number) const { return std::ldexp(static_cast<double>(number), -shift_); }
   Wide times(Wide a, Wide b) const { return (a * b) >> shift_; }
 
  private:
@@ -79,8 +76,7 @@ void iterate_fixed(const EscapeRule& rule, const EscapeStop& stop, const FixedSp
   const double square = stop.radius * stop.radius;
   for (std::size_t i = 0; i < points.size(); ++i) {
     const Orbit point{numbers.of(points.x[i]), numbers.of(points.y[i])};
-    const Orbit c =
-        rule.julia ? Orbit{numbers.of(rule.julia_x), numbers.of(rule.julia_y)} : point;
+    const Orbit c = rule.julia ? Orbit{numbers.of(rule.julia_x), numbers.of(rule.julia_y)} : point;
     Orbit z = rule.julia ? point : Orbit{};
     Orbit kept = z;
     std::uint64_t window = 8;

@@ -150,7 +150,8 @@ class Stored {
     const D d;
     if constexpr (Real::planes == 1) return {hn::Load(d, values_[0] + v * hn::Lanes(d))};
     if constexpr (Real::planes == 2) {
-      return {hn::Load(d, values_[0] + v * hn::Lanes(d)), hn::Load(d, values_[1] + v * hn::Lanes(d))};
+      return {hn::Load(d, values_[0] + v * hn::Lanes(d)),
+              hn::Load(d, values_[1] + v * hn::Lanes(d))};
     }
   }
   HWY_INLINE void Store(std::size_t v, const Real& real) {

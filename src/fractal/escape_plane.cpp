@@ -43,8 +43,7 @@ std::span<const Knob<EscapePlane>> escape_plane_knobs() {
       knob<&P::julia>("julia", "", {},
                       "the c of all points, which z starts from; none: of each its own, and z "
                       "starts at 0"),
-      knob<&P::escape_radius>("escape_radius", "", {2, 1e6},
-                              "how far from 0 a point has escaped"),
+      knob<&P::escape_radius>("escape_radius", "", {2, 1e6}, "how far from 0 a point has escaped"),
       knob<&P::tells>("tells", "", {}, "what the colors of points outside tell"),
       knob<&P::palette_length>("palette_length", "", {0, 1e9, true},
                                "once round all colors: steps, pixels of distance, or units"),
@@ -71,8 +70,7 @@ std::span<const Knob<PlaneWindow>> plane_window_knobs() {
       knob<&PlaneWindow::center>("center", "", {}, "the point in the frame's middle"),
       knob<&PlaneWindow::width>("width", "", {0, 1e3, true}, "of the frame, in the plane"),
       knob<&PlaneWindow::rotation>("rotation", "degrees", {-360, 360},
-                                   "how far what stands upright leans to the left",
-                                   degrees(1)),
+                                   "how far what stands upright leans to the left", degrees(1)),
   };
   return table;
 }
@@ -87,16 +85,16 @@ void validate(const EscapePlane& plane) {
 
 void validate(const PlaneWindow& window) {
   if (!window.width.positive()) {
-    throw Error(ErrorKind::input, fmt::format("width: found {}, expected a number above 0",
-                                              window.width.text()));
+    throw Error(ErrorKind::input,
+                fmt::format("width: found {}, expected a number above 0", window.width.text()));
   }
   if (window.width.log10() > 3) {
     throw Error(ErrorKind::input,
                 fmt::format("width: found {}, expected at most 1000", window.width.text()));
   }
   const auto needs = static_cast<long long>(std::floor(-window.width.log10()));
-  for (const auto& [axis, value] : {std::pair{"real", &window.center.x},
-                                    std::pair{"imaginary", &window.center.y}}) {
+  for (const auto& [axis, value] :
+       {std::pair{"real", &window.center.x}, std::pair{"imaginary", &window.center.y}}) {
     const long long missing = needs + std::min(0LL, value->last_place());
     if (missing <= 0 || !std::isfinite(value->log10())) continue;
     throw Error(ErrorKind::input,

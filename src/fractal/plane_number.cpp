@@ -68,7 +68,8 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
   choice.number = budget.number;
   if (budget.number == PlaneNumber::automatic) {
     choice.number = PlaneNumber::float32;
-    if (extras || apart(PlaneNumber::float32) < room_for_rounding) choice.number = PlaneNumber::float64;
+    if (extras || apart(PlaneNumber::float32) < room_for_rounding)
+      choice.number = PlaneNumber::float64;
     if (apart(PlaneNumber::float64) < room_for_rounding) {
       choice.number = PlaneNumber::double_double;
     }
@@ -76,9 +77,9 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
   choice.why = text(choice.number);
   if (choice.number == PlaneNumber::fixed) {
     const FixedSplit split{budget.integer_bits, budget.fraction_bits};
-    const double c = plane.julia ? std::max(std::abs(plane.julia->x.value()),
-                                            std::abs(plane.julia->y.value()))
-                                 : 0;
+    const double c =
+        plane.julia ? std::max(std::abs(plane.julia->x.value()), std::abs(plane.julia->y.value()))
+                    : 0;
     const double needs = std::max({view.reach(), c, 2.0});
     if (split.reach() < needs) {
       throw Error(ErrorKind::input,
@@ -129,8 +130,8 @@ EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, Plan
 }
 
 EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
-                          const EscapeExtras& extras, PlaneNumber number,
-                          const PlaneBudget& budget, const PlanePoints& points) {
+                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget,
+                          const PlanePoints& points) {
   EscapeEnds ends;
   if (number == PlaneNumber::fixed) {
     iterate_fixed(rule, stop, {budget.integer_bits, budget.fraction_bits}, points, ends);

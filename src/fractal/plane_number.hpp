@@ -46,7 +46,7 @@ EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, Plan
 
 /// Iterates points in a number type.
 EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
-                          const EscapeExtras& extras, PlaneNumber number,
-                          const PlaneBudget& budget, const PlanePoints& points);
+                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget,
+                          const PlanePoints& points);
 
 }  // namespace photonlane

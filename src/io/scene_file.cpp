@@ -284,7 +284,8 @@ EscapePlane read_plane(const Node& node) {
 
 /// What is read of a scene that is a plane; it has nothing of rooms.
 void read_plane_scene(const Node& root, const Node& plane, SceneFile& file) {
-  for (const char* other : {"camera", "views", "textures", "materials", "room", "rooms", "sheets"}) {
+  for (const char* other :
+       {"camera", "views", "textures", "materials", "room", "rooms", "sheets"}) {
     if (const Node* given = root.find(other)) {
       given->refuse(fmt::format("{} beside a plane, which has none", other));
     }

@@ -5,8 +5,8 @@
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
-#include "render/job.hpp"
 #include "render/follow.hpp"
+#include "render/job.hpp"
 
 namespace photonlane {
 namespace {

@@ -83,7 +83,8 @@ class Follower {
     std::int32_t bent[capacity];
     gather(slots, size, lanes, bent);
     if (job_.log != nullptr) {
-      job_.log->start(lanes, [&](std::size_t i) { return job_.log->follows(pool_.lane(slots[i])); });
+      job_.log->start(lanes,
+                      [&](std::size_t i) { return job_.log->follows(pool_.lane(slots[i])); });
     }
     const HitBatch<Number> hits = trace_room(here.room, lanes, job_.budget, tally_);
     if (pool_.lane(slots[0]).own) {
@@ -93,7 +94,8 @@ class Follower {
     }
     for (std::size_t i = 0; i < size; ++i) {
       const std::uint32_t slot = slots[i];
-      if (hits.ending[i] == Ending::crossed && may_pass(job_, here, hits.item[i], pool_.lane(slot))) {
+      if (hits.ending[i] == Ending::crossed &&
+          may_pass(job_, here, hits.item[i], pool_.lane(slot))) {
         go_through(here, hits, i, slot);
       } else {
         if (job_.log != nullptr) job_.log->keep_march(slot, i);
@@ -149,8 +151,8 @@ class Follower {
     if (here.room.has_fields()) lane.evaluations += hits.evaluations[i];
     const Vec3d at = lane.from + static_cast<double>(hits.t[i]) * lane.way;
     if (job_.log != nullptr && job_.log->follows(lane)) {
-      lane.note = job_.log->go_through(here, lane, static_cast<double>(hits.t[i]), at,
-                                       hits.item[i], hits.steps[i], i, share_, fog);
+      lane.note = job_.log->go_through(here, lane, static_cast<double>(hits.t[i]), at, hits.item[i],
+                                       hits.steps[i], i, share_, fog);
     }
     pass(job_, here, hits.item[i], at, Vec3d(lane.way), lane, tally_);
     pool_.wait(slot);
@@ -172,9 +174,9 @@ class Follower {
   }
 
   bool look_at_most() {
-    const auto most = std::max_element(ended_.begin(), ended_.end(), [](const auto& a, const auto& b) {
-      return a->size < b->size;
-    });
+    const auto most =
+        std::max_element(ended_.begin(), ended_.end(),
+                         [](const auto& a, const auto& b) { return a->size < b->size; });
     if (most == ended_.end() || (*most)->size == 0) return false;
     look_at(**most);
     return true;
@@ -205,8 +207,8 @@ class Follower {
     ended.size = 0;
     const Onward& first = onward_[0];
     const RoomView& here = job_.rooms[first.room];
-    LaneSight<Number> sight(job_, here, lanes, tally_,
-                            first.own ? Counted::later : Counted::aside, &ended.hits);
+    LaneSight<Number> sight(job_, here, lanes, tally_, first.own ? Counted::later : Counted::aside,
+                            &ended.hits);
     const Leg leg{.light = first.dark || first.blind ? &rayless : &job_.budget.light,
                   .lanes = onward_,
                   .travelled = travelled_.data(),

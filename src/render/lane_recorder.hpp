@@ -42,8 +42,8 @@ class LaneRecorder {
     start(lanes, [&](std::size_t i) { return follows(place, i); });
   }
 
-  /// A leg that ended at a portal or along a chord, as lane i of the watched batch, and what the fog
-  /// on it added to the pixel: its number.
+  /// A leg that ended at a portal or along a chord, as lane i of the watched batch, and what the
+  /// fog on it added to the pixel: its number.
   std::int32_t go_through(const RoomView& here, const Onward& lane, double t, const Vec3d& at,
                           std::uint32_t face, std::uint32_t steps, std::size_t i,
                           float sample_share, const Color& fog);

@@ -19,8 +19,7 @@ template <class Number>
 class LaneSight final : public Sight {
  public:
   LaneSight(const RenderJob& job, const RoomView& here, const LaneBatch<Number>& lanes,
-            Tally& tally, Counted counted = Counted::aside,
-            const HitBatch<Number>* known = nullptr)
+            Tally& tally, Counted counted = Counted::aside, const HitBatch<Number>* known = nullptr)
       : job_(job), here_(here), lanes_(lanes), tally_(tally), counted_(counted), known_(known) {}
 
   void nearest(Surfaces& surfaces) override {

@@ -24,9 +24,9 @@ struct alignas(64) Onward {
   // In a swell: along chords of the way, each to where the next starts.
   std::int32_t swell = -1;  ///< its face; -1: none
   std::uint32_t bent_steps = 0;
-  float chord = 0;   ///< meters
-  float metric = 1;  ///< meters by the metric for a meter of the chord
-  float stride = 0;  ///< how long the next step may be
+  float chord = 0;           ///< meters
+  float metric = 1;          ///< meters by the metric for a meter of the chord
+  float stride = 0;          ///< how long the next step may be
   std::uint16_t bounce = 0;  ///< how many there were
   std::uint16_t bounces_left = 0;
   bool out_of_portal = false;

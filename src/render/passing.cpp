@@ -20,7 +20,8 @@ void bend_lane(const Swell& swell, std::int32_t face, bool within, const Vec3d& 
     lane.way = from.momentum.normalized();
     return;
   }
-  const BentStep step = bend_on(swell, from, static_cast<double>(lane.stride), budget.tolerance, budget.method);
+  const BentStep step =
+      bend_on(swell, from, static_cast<double>(lane.stride), budget.tolerance, budget.method);
   const Vec3d chord = step.end.place - from.place;
   ++lane.bent_steps;
   lane.swell = face;

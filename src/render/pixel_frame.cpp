@@ -5,9 +5,9 @@
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "render/batches.hpp"
+#include "render/follow.hpp"
 #include "render/lane_recorder.hpp"
 #include "render/lane_sight.hpp"
-#include "render/follow.hpp"
 
 namespace photonlane {
 namespace {

@@ -43,8 +43,7 @@ class PlaneFrame {
         number_(choose_number(plane, view_, budget.plane, wants_extras(plane, frame))),
         rule_(escape_rule(plane)),
         stop_(escape_stop(plane, budget.plane, number_.number)) {
-    extras_.distance =
-        plane.tells == PlaneTells::distance || frame.has(Layer::edge_distance);
+    extras_.distance = plane.tells == PlaneTells::distance || frame.has(Layer::edge_distance);
     if (plane.tells == PlaneTells::trap || frame.has(Layer::trap)) extras_.trap = plane.trap;
   }
 
@@ -84,8 +83,8 @@ class PlaneFrame {
     values_[at] = value;
     endings_[at] = ends.ending[i];
     if (frame_.has(Layer::steps)) {
-      frame_.codes(Layer::steps)(x, y) = static_cast<std::uint32_t>(
-          std::min<std::uint64_t>(ends.count[i], 0xffffffffu));
+      frame_.codes(Layer::steps)(x, y) =
+          static_cast<std::uint32_t>(std::min<std::uint64_t>(ends.count[i], 0xffffffffu));
     }
     if (frame_.has(Layer::ending)) {
       frame_.codes(Layer::ending)(x, y) = static_cast<std::uint32_t>(ends.ending[i]);

@@ -25,9 +25,10 @@ void check_layers(const World& world, LayerSet layers) {
   for (std::size_t i = 0; i < layer_count; ++i) {
     const auto layer = static_cast<Layer>(i);
     if (!layers.has(layer) || known.has(layer)) continue;
-    throw Error(ErrorKind::usage, fmt::format("{} no layer {}",
-                                              world.plane() != nullptr ? "planes have" : "rooms have",
-                                              name_of(layer)));
+    throw Error(
+        ErrorKind::usage,
+        fmt::format("{} no layer {}", world.plane() != nullptr ? "planes have" : "rooms have",
+                    name_of(layer)));
   }
 }
 

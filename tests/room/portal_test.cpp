@@ -339,8 +339,8 @@ TEST(Portals, ARoomTurnedAroundLooksLikeThePlaneMirror) {
   int other = 0;
   for (int y = 0; y < 100; ++y) {
     for (int x = 0; x < 160; ++x) {
-      const float off = std::abs(through.values(Layer::color)(x, y) -
-                                 reflected.values(Layer::color)(x, y));
+      const float off =
+          std::abs(through.values(Layer::color)(x, y) - reflected.values(Layer::color)(x, y));
       other += off > 0.01f;
       if (off <= 0.01f) squares += static_cast<double>(off * off);
     }

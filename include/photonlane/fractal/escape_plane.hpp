@@ -52,8 +52,11 @@ struct EscapePlane {
   double escape_radius = 64;  ///< a point has escaped whose z is farther from 0
 
   PlaneTells tells = PlaneTells::smooth;
-  std::vector<Color> palette{{0.02f, 0.03f, 0.08f}, {0.05f, 0.22f, 0.28f}, {0.55f, 0.62f, 0.35f},
-                             {0.93f, 0.82f, 0.55f}, {0.55f, 0.16f, 0.12f}};
+  std::vector<Color> palette{{0.02f, 0.03f, 0.08f},
+                             {0.05f, 0.22f, 0.28f},
+                             {0.55f, 0.62f, 0.35f},
+                             {0.93f, 0.82f, 0.55f},
+                             {0.55f, 0.16f, 0.12f}};
   double palette_length = 40;  ///< steps, pixels or units from the first color round to it again
   double palette_shift = 0;    ///< of that length
   bool equalize = false;       ///< colors share the pixels evenly

@@ -40,10 +40,9 @@ enum class Layer {
 inline constexpr std::size_t layer_count = 18;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
-    "color",       "display", "depth",         "ray_distance", "face",
-    "cell",        "steps",   "ending",        "normal",       "material",
-    "evaluations", "nearest", "overstretched", "crossings",    "room",
-    "smooth_count", "edge_distance", "trap"};
+    "color",         "display",   "depth",  "ray_distance", "face",          "cell",
+    "steps",         "ending",    "normal", "material",     "evaluations",   "nearest",
+    "overstretched", "crossings", "room",   "smooth_count", "edge_distance", "trap"};
 
 struct LayerInfo {
   std::string_view unit;

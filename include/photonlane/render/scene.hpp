@@ -52,7 +52,7 @@ struct Scene {
   std::vector<Texture> textures;
   std::vector<Room> rooms{Room{}};
   std::optional<EscapePlane> plane;  ///< what the scene is instead of rooms
-  std::vector<Sheets> sheets;  ///< rooms that one gets to by going round something
+  std::vector<Sheets> sheets;        ///< rooms that one gets to by going round something
 
   /// The first room: the only one of a plain scene.
   Room& room() { return rooms.front(); }
