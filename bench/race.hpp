@@ -59,6 +59,7 @@ inline Race race(const std::string& name, const Runner& ours, const Runner& thei
 
 /// The races of fields whose names hold `wanted`.
 void race_fields(const std::string& wanted, std::vector<Race>& races);
+void race_planes(const std::string& wanted, std::vector<Race>& races);
 void race_rooms(const std::string& wanted, std::vector<Race>& races);
 
 }  // namespace photonlane::bench

@@ -1,6 +1,7 @@
 #include "fractal/escape_kernel.hpp"
 
 #include <array>
+#include <bit>
 #include <cmath>
 #include <limits>
 
@@ -93,6 +94,8 @@ class Orbits {
   using DI = hn::RebindToSigned<D>;
   using Integer = hn::TFromD<DI>;
   using VI = hn::Vec<DI>;
+  /// One lane, in the same arithmetic.
+  using One = typename Real::One;
 
   Orbits(const EscapeRule& rule, const EscapeStop& stop, const PlanePoints& points,
          EscapeEnds& ends)
@@ -104,7 +107,7 @@ class Orbits {
 
   HWY_INLINE void Run() {
     for (std::size_t slot = 0; slot < slots; ++slot) Refill(slot);
-    while (live_ > 0) Fly();
+    Fly();
   }
 
  private:
@@ -154,8 +157,8 @@ class Orbits {
     kept_y_.Put(slot, zero);
     given_[slot] = dead ? allotment : std::min(stop_.limit, allotment);
     left_[slot] = static_cast<Integer>(given_[slot]);
-    since_[slot] = dead ? std::numeric_limits<Integer>::min() / 2 : 0;
-    window_[slot] = chunk;
+    allotted_[slot] = left_[slot];
+    mark_[slot] = dead ? -1 : left_[slot] - chunk;
     pull_[slot] = 1;
     if (dead) return;
     ++next_;
@@ -171,31 +174,48 @@ class Orbits {
     return slope;
   }
 
-  /// Takes steps until some orbit has ended, and gives its slot to another.
+  /// Takes steps until all orbits have ended; a slot whose orbit has takes the next point.
   HWY_INLINE void Fly() {
     const D d;
     const DI di;
     const V radius = hn::Set(d, static_cast<Number>(stop_.radius * stop_.radius));
+    const bool periodicity = stop_.periodicity;
+    const bool derivative = stop_.derivative;
     Real x[vectors], y[vectors], cx[vectors], cy[vectors], from_x[vectors], from_y[vectors];
     V pull[vectors];
-    for (std::size_t v = 0; v < vectors; ++v) {
+    const auto load = [&](std::size_t v) HWY_ATTR {
       x[v] = x_.Load(v);
       y[v] = y_.Load(v);
       cx[v] = cx_.Load(v);
       cy[v] = cy_.Load(v);
       pull[v] = hn::Load(d, pull_ + v * lanes);
-    }
-    M ended[vectors], same[vectors];
-    const auto outside = [&](const Real& re, const Real& im) HWY_ATTR {
-      const V square = hn::Add(hn::Mul(re.high(), re.high()), hn::Mul(im.high(), im.high()));
-      return hn::Not(hn::Le(square, radius));
     };
-    for (bool any = false; !any;) {
+    for (std::size_t v = 0; v < vectors; ++v) load(v);
+    VI steps[vectors];
+    while (live_ > 0) {
+      // Short orbits are told step by step; of long ones the last steps are taken again.
+      const bool tracking = !derivative && ended_ > 0 && ends_.steps < 500 * ended_;
       for (std::size_t v = 0; v < vectors; ++v) {
         from_x[v] = x[v];
         from_y[v] = y[v];
       }
-      if (!stop_.derivative) {
+      if (tracking) {
+        // Orbits stay where they are first outside, and the steps before are counted.
+        for (std::size_t v = 0; v < vectors; ++v) steps[v] = hn::Zero(di);
+        for (int k = 0; k < chunk; ++k) {
+          for (std::size_t v = 0; v < vectors; ++v) {
+            const V square =
+                hn::Add(hn::Mul(x[v].high(), x[v].high()), hn::Mul(y[v].high(), y[v].high()));
+            const M inside = hn::Le(square, radius);
+            Real next_x = x[v];
+            Real next_y = y[v];
+            Step<power, plain>(folding_, cx[v], cy[v], next_x, next_y);
+            x[v] = Choose(inside, next_x, x[v]);
+            y[v] = Choose(inside, next_y, y[v]);
+            steps[v] = hn::Sub(steps[v], hn::BitCast(di, hn::VecFromMask(d, inside)));
+          }
+        }
+      } else if (!derivative) {
         for (int k = 0; k < chunk; ++k) {
           for (std::size_t v = 0; v < vectors; ++v) {
             Step<power, plain>(folding_, cx[v], cy[v], x[v], y[v]);
@@ -210,96 +230,100 @@ class Orbits {
         }
       }
       for (std::size_t v = 0; v < vectors; ++v) {
+        const V square = hn::Add(hn::Mul(x[v].high(), x[v].high()), hn::Mul(y[v].high(), y[v].high()));
         const VI left = hn::Sub(hn::Load(di, left_ + v * lanes), hn::Set(di, chunk));
         hn::Store(left, di, left_ + v * lanes);
-        M out = outside(x[v], y[v]);
-        same[v] = hn::FirstN(d, 0);
-        if (stop_.periodicity) {
-          // Where an orbit was at the last of its steps that were a power of two (Brent, "An
-          // improved Monte Carlo factorization algorithm", 1980).
+        M ended = hn::Or(hn::Not(hn::Le(square, radius)),
+                         hn::RebindMask(d, hn::Lt(left, hn::Set(di, 1))));
+        M same = hn::FirstN(d, 0);
+        if (periodicity) {
+          // Where an orbit was when its steps were last a power of two (Brent, "An improved Monte
+          // Carlo factorization algorithm", 1980).
           const Real kept_x = kept_x_.Load(v);
           const Real kept_y = kept_y_.Load(v);
-          same[v] = hn::And(Equal(x[v], kept_x), Equal(y[v], kept_y));
-          const VI since = hn::Add(hn::Load(di, since_ + v * lanes), hn::Set(di, chunk));
-          const VI window = hn::Load(di, window_ + v * lanes);
-          const auto keeps = hn::Eq(since, window);
-          hn::Store(hn::IfThenElse(keeps, hn::Zero(di), since), di, since_ + v * lanes);
-          hn::Store(hn::IfThenElse(keeps, hn::Add(window, window), window), di,
-                    window_ + v * lanes);
-          const M keep = hn::RebindMask(d, keeps);
-          kept_x_.Store(v, Choose(keep, x[v], kept_x));
-          kept_y_.Store(v, Choose(keep, y[v], kept_y));
-          out = hn::Or(out, same[v]);
+          same = hn::And(Equal(x[v], kept_x), Equal(y[v], kept_y));
+          const auto keeps = hn::Eq(left, hn::Load(di, mark_ + v * lanes));
+          if (!hn::AllFalse(di, keeps)) {
+            const M keep = hn::RebindMask(d, keeps);
+            kept_x_.Store(v, Choose(keep, x[v], kept_x));
+            kept_y_.Store(v, Choose(keep, y[v], kept_y));
+            // After as many steps again.
+            const VI given = hn::Load(di, allotted_ + v * lanes);
+            const VI taken = hn::Sub(given, left);
+            hn::Store(hn::IfThenElse(keeps, hn::Sub(left, taken), hn::Load(di, mark_ + v * lanes)),
+                      di, mark_ + v * lanes);
+          }
         }
-        if (stop_.derivative) {
-          same[v] = hn::Or(same[v], hn::Lt(pull[v], hn::Set(d, Number(least_pull))));
-          out = hn::Or(out, same[v]);
+        if (derivative) {
+          same = hn::Or(same, hn::Lt(pull[v], hn::Set(d, Number(least_pull))));
         }
-        ended[v] = hn::Or(out, hn::RebindMask(d, hn::Lt(left, hn::Set(di, 1))));
-        any = any || !hn::AllFalse(d, ended[v]);
+        ended = hn::Or(ended, same);
+        if (hn::AllFalse(d, ended)) continue;
+        x_.Store(v, x[v]);
+        y_.Store(v, y[v]);
+        hn::Store(pull[v], d, pull_ + v * lanes);
+        from_x_.Store(v, from_x[v]);
+        from_y_.Store(v, from_y[v]);
+        if (tracking) {
+          hn::Store(hn::IfThenElseZero(hn::RebindMask(di, hn::Not(hn::Le(square, radius))), steps[v]), di, when_);
+        }
+        End(v, ended, same, tracking);
+        load(v);
       }
-    }
-    for (std::size_t v = 0; v < vectors; ++v) {
-      x_.Store(v, x[v]);
-      y_.Store(v, y[v]);
-      hn::Store(pull[v], d, pull_ + v * lanes);
-    }
-    for (std::size_t v = 0; v < vectors; ++v) {
-      if (hn::AllFalse(d, ended[v])) continue;
-      Real re = from_x[v];
-      Real im = from_y[v];
-      V out_x = re.high();
-      V out_y = im.high();
-      VI when = hn::Zero(di);
-      M inside = hn::Not(hn::FirstN(d, 0));
-      for (int k = 1; k <= chunk; ++k) {
-        Step<power, plain>(folding_, cx[v], cy[v], re, im);
-        const M now = hn::And(inside, outside(re, im));
-        out_x = hn::IfThenElse(now, re.high(), out_x);
-        out_y = hn::IfThenElse(now, im.high(), out_y);
-        when = hn::IfThenElse(hn::RebindMask(di, now), hn::Set(di, static_cast<Integer>(k)), when);
-        inside = hn::AndNot(now, inside);
-      }
-      End(v, ended[v], same[v], when, out_x, out_y);
     }
   }
 
-  HWY_INLINE void End(std::size_t v, M ended, M same, VI when, V out_x, V out_y) {
+  /// The lanes of a vector that have ended within the last steps: those are taken again, one by
+  /// one, to see when.
+  HWY_INLINE void End(std::size_t v, M ended, M same, bool tracked) {
     const D d;
-    const DI di;
-    alignas(64) Number at_x[lanes], at_y[lanes];
-    alignas(64) Integer step[lanes];
-    hn::Store(out_x, d, at_x);
-    hn::Store(out_y, d, at_y);
-    hn::Store(when, di, step);
     std::uint8_t ended_bits[8] = {};
     std::uint8_t same_bits[8] = {};
     hn::StoreMaskBits(d, ended, ended_bits);
     hn::StoreMaskBits(d, same, same_bits);
-    for (std::size_t i = 0; i < lanes; ++i) {
-      if (!(ended_bits[i / 8] >> (i % 8) & 1)) continue;
+    std::uint64_t open = std::bit_cast<std::uint64_t>(ended_bits);
+    // Bits past the lanes are anything.
+    if (lanes < 64) open &= (std::uint64_t{1} << lanes) - 1;
+    for (; open != 0; open &= open - 1) {
+      const auto i = static_cast<std::size_t>(std::countr_zero(open));
       const std::size_t slot = v * lanes + i;
       const std::size_t point = point_[slot];
+      if (point == nobody) {
+        left_[slot] = static_cast<Integer>(allotment);
+        allotted_[slot] = static_cast<Integer>(allotment);
+        continue;
+      }
+      One x = tracked ? x_.One(slot) : from_x_.One(slot);
+      One y = tracked ? y_.One(slot) : from_y_.One(slot);
+      const One cx = cx_.One(slot);
+      const One cy = cy_.One(slot);
+      const Folding<One> folding = folding_of<One>(rule_.family);
+      const auto square_limit = static_cast<Number>(stop_.radius * stop_.radius);
+      int step = tracked ? static_cast<int>(when_[i]) : 0;
+      for (int k = tracked ? chunk + 1 : 1; k <= chunk && step == 0; ++k) {
+        Step<power, plain>(folding, cx, cy, x, y);
+        const Number at_x = hn::GetLane(x.high());
+        const Number at_y = hn::GetLane(y.high());
+        if (!(at_x * at_x + at_y * at_y <= square_limit)) step = k;
+      }
       // What is left counts this chunk.
       const std::uint64_t before =
           given_[slot] - static_cast<std::uint64_t>(static_cast<std::int64_t>(left_[slot]) + chunk);
-      const std::uint64_t count = before + static_cast<std::uint64_t>(step[i]);
-      if (point == nobody) {
-        left_[slot] = static_cast<Integer>(allotment);
-        continue;
-      }
-      if (step[i] > 0 && count <= stop_.limit) {
+      const std::uint64_t count = before + static_cast<std::uint64_t>(step);
+      if (step > 0 && count <= stop_.limit) {
         ends_.count[point] = count;
         ends_.ending[point] = Ending::escaped;
-        ends_.x[point] = static_cast<double>(at_x[i]);
-        ends_.y[point] = static_cast<double>(at_y[i]);
+        ends_.x[point] = static_cast<double>(hn::GetLane(x.high()));
+        ends_.y[point] = static_cast<double>(hn::GetLane(y.high()));
       } else if (same_bits[i / 8] >> (i % 8) & 1) {
         ends_.count[point] = before + chunk;
         ends_.ending[point] = Ending::hit;
-      } else if (given_[slot] < stop_.limit && step[i] == 0) {
+      } else if (given_[slot] < stop_.limit && step == 0) {
         const std::uint64_t more = std::min(stop_.limit - given_[slot], allotment);
         given_[slot] += more;
         left_[slot] += static_cast<Integer>(more);
+        allotted_[slot] = left_[slot];
+        mark_[slot] = 0;
         continue;
       } else {
         ends_.count[point] = stop_.limit;
@@ -307,6 +331,7 @@ class Orbits {
       }
       ends_.steps += ends_.count[point];
       --live_;
+      ++ended_;
       Refill(slot);
     }
   }
@@ -318,11 +343,13 @@ class Orbits {
   const Folding<Real> folding_;
   std::size_t next_ = 0;
   std::size_t live_ = 0;
+  std::uint64_t ended_ = 0;
+  alignas(64) Integer when_[lanes];  ///< of a vector's lanes: the step that led outside, or 0
 
-  Stored<Real, slots> x_, y_, cx_, cy_, kept_x_, kept_y_;
+  Stored<Real, slots> x_, y_, cx_, cy_, from_x_, from_y_, kept_x_, kept_y_;
   alignas(64) Integer left_[slots];    ///< of what was given
-  alignas(64) Integer since_[slots];   ///< steps since the place was kept
-  alignas(64) Integer window_[slots];  ///< steps after which it is kept anew
+  alignas(64) Integer allotted_[slots];  ///< all of it
+  alignas(64) Integer mark_[slots];      ///< what is left when the place is kept anew
   alignas(64) Number pull_[slots];     ///< the square of how much the orbit stretches so far
   std::uint64_t given_[slots];         ///< steps it may take, so far
   std::size_t point_[slots];
@@ -364,6 +391,8 @@ HWY_INLINE void FindExtras(const EscapeRule& rule, const EscapeExtras& extras,
   using V = hn::Vec<D>;
   const D d;
   constexpr std::size_t lanes = HWY_LANES(double);
+  ends.distance.resize(points.size());
+  ends.trap.resize(points.size());
   const Folding<Real> folding = folding_of<Real>(rule.family);
   const OrbitTrap trap = extras.trap.value_or(OrbitTrap{});
   const V zero = hn::Zero(d);
@@ -438,7 +467,8 @@ HWY_INLINE void FindExtras(const EscapeRule& rule, const EscapeExtras& extras,
           off = hn::Sqrt(hn::Add(hn::Mul(off_x, off_x), hn::Mul(off_y, off_y)));
           if (trap.shape == TrapShape::ring) off = hn::Abs(hn::Sub(off, hn::Set(d, trap.radius)));
         }
-        nearest = hn::IfThenElse(runs, hn::Min(nearest, off), nearest);
+        // Where this arithmetic has left the plane before the one that counted, off is no number.
+        nearest = hn::IfThenElse(hn::And(runs, hn::Lt(off, nearest)), off, nearest);
       }
     }
     // The gradient of log |z|, against log |z| itself.
@@ -495,9 +525,11 @@ HWY_EXPORT(FindExtrasDouble);
 HWY_EXPORT(FindExtrasPairs);
 
 void EscapeEnds::resize(std::size_t size) {
-  for (auto* values : {&x, &y, &distance, &trap}) values->resize(size);
   count.resize(size);
   ending.resize(size);
+  x.resize(size);
+  y.resize(size);
+  steps = 0;
 }
 
 bool in_largest_parts(double x, double y) {

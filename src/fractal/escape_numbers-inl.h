@@ -23,6 +23,7 @@ struct Single {
   using D = D_;
   using V = hn::Vec<D>;
   static constexpr std::size_t planes = 1;
+  using One = Single<hn::CappedTag<hn::TFromD<D>, 1>>;
   V value;
 
   V high() const { return value; }
@@ -54,6 +55,7 @@ struct Pair {
   using D = D_;
   using V = hn::Vec<D>;
   static constexpr std::size_t planes = 2;
+  using One = Pair<hn::CappedTag<hn::TFromD<D>, 1>>;
   V upper, lower;
 
   V high() const { return upper; }
@@ -161,6 +163,14 @@ class Stored {
     } else {
       hn::Store(real.upper, d, values_[0] + v * hn::Lanes(d));
       hn::Store(real.lower, d, values_[1] + v * hn::Lanes(d));
+    }
+  }
+  /// One of them alone.
+  HWY_INLINE typename Real::One One(std::size_t slot) const {
+    const typename Real::One::D d;
+    if constexpr (Real::planes == 1) return {hn::Set(d, values_[0][slot])};
+    if constexpr (Real::planes == 2) {
+      return {hn::Set(d, values_[0][slot]), hn::Set(d, values_[1][slot])};
     }
   }
   void Put(std::size_t slot, const DoubleDouble& value) {

@@ -25,8 +25,8 @@ Vec2d from_middle(Size size, double x, double y) {
   return Vec2d(x - 0.5 * size.width, 0.5 * size.height - y) / size.width;
 }
 
-DecimalPoint moved_by(const PlaneWindow& window, Size size, const Vec2d& way) {
-  const long long places = places_for(window, size);
+DecimalPoint moved_by(const PlaneWindow& window, Size size, const Vec2d& way, int more) {
+  const long long places = places_for(window, size) + more;
   return {moved(window.center.x, way.x(), window.width, places),
           moved(window.center.y, way.y(), window.width, places)};
 }
@@ -106,7 +106,8 @@ void validate(const PlaneWindow& window) {
 }
 
 DecimalPoint plane_point(const PlaneWindow& window, Size size, double x, double y) {
-  return moved_by(window, size, turned(window, from_middle(size, x, y)));
+  // Near the edge a thousandth of a pixel is a world.
+  return moved_by(window, size, turned(window, from_middle(size, x, y)), 15);
 }
 
 Vec2d frame_place(const PlaneWindow& window, Size size, const DecimalPoint& point) {
@@ -131,9 +132,41 @@ PlaneWindow zoomed(const PlaneWindow& window, Size size, double x, double y, dou
   return result;
 }
 
+std::vector<PlaneWindow> zoom_windows(const PlaneWindow& from, Size size, const DecimalPoint& to,
+                                      const Decimal& width, int frames) {
+  if (frames < 2) {
+    throw Error(ErrorKind::input, fmt::format("a zoom of {} frames, expected 2 or more", frames));
+  }
+  PlaneWindow last = from;
+  last.center = to;
+  last.width = width;
+  validate(from);
+  validate(last);
+  const double first_log = from.width.log10();
+  const double last_log = width.log10();
+  // How far the first middle is from the last, in widths.
+  const Vec2d off(ratio(from.center.x, to.x, from.width), ratio(from.center.y, to.y, from.width));
+  std::vector<PlaneWindow> windows;
+  for (int i = 0; i < frames; ++i) {
+    PlaneWindow& window = windows.emplace_back(i == frames - 1 ? last : from);
+    if (i == 0 || i == frames - 1) continue;
+    const double log = first_log + (last_log - first_log) * i / (frames - 1);
+    const double whole = std::floor(log);
+    window.width = Decimal(std::string_view(
+        fmt::format("{:.16g}e{:.0f}", std::pow(10, log - whole), whole)));
+    // What is left of the way, against how wide the window is.
+    const double left = (1 - std::pow(10, last_log - log)) / (1 - std::pow(10, last_log - first_log));
+    const double share = last_log == first_log ? 1 - static_cast<double>(i) / (frames - 1) : left;
+    const long long places = places_for(window, size);
+    window.center = {moved(to.x, share * off.x(), window.width, places),
+                     moved(to.y, share * off.y(), window.width, places)};
+  }
+  return windows;
+}
+
 PlaneWindow panned(const PlaneWindow& window, Size size, double right, double down) {
   PlaneWindow result = window;
-  result.center = moved_by(window, size, turned(window, Vec2d(right, -down) / size.width));
+  result.center = moved_by(window, size, turned(window, Vec2d(right, -down) / size.width), 0);
   return result;
 }
 

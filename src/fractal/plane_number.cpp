@@ -38,7 +38,11 @@ PlaneView::PlaneView(const PlaneWindow& window, Size size)
       center_y_(double_double(window.center.y)),
       middle_x_(0.5 * size.width),
       middle_y_(0.5 * size.height),
-      pixel_(window.width.value() / size.width) {
+      pixel_(window.width.value() / size.width),
+      log_pixel_(window.width.log10() - std::log10(size.width)) {
+  const FarComplex width = far(window.width);
+  power_ = width.power;
+  far_pixel_ = width.part.x / size.width;
   const auto [sine, cosine] = sine_cosine(window.rotation);
   sine_ = sine;
   cosine_ = cosine;
@@ -46,23 +50,22 @@ PlaneView::PlaneView(const PlaneWindow& window, Size size)
   reach_ = std::max(std::abs(center_x_.high), std::abs(center_y_.high)) + corner;
 }
 
-void PlaneView::put(double x, double y, PlanePoints& points) const {
-  const double u = (x - middle_x_) * pixel_;
-  const double v = (middle_y_ - y) * pixel_;
-  points.x.push_back(add(center_x_, u * cosine_ - v * sine_));
-  points.y.push_back(add(center_y_, u * sine_ + v * cosine_));
-}
+double PlaneView::far_corner() const { return far_pixel_ * std::hypot(middle_x_, middle_y_); }
 
 NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
                            const PlaneBudget& budget, bool extras) {
   const auto apart = [&](PlaneNumber number) {
     // Orbits are of a size of 1 and more, wherever their points are.
     const double reach = std::max(view.reach(), 1.0);
-    return view.pixel() / (last_bit(number, budget, reach) * reach);
+    return std::pow(10, view.log_pixel()) / (last_bit(number, budget, reach) * reach);
   };
   const auto text = [&](PlaneNumber number) {
-    return fmt::format("pixels are {:.3g} apart, {:.3g} times what {} tells apart", view.pixel(),
-                       apart(number), name_of(number));
+    const double whole = std::floor(view.log_pixel());
+    const std::string pixels = fmt::format("pixels are {:.2f}e{:.0f} apart",
+                                           std::pow(10, view.log_pixel() - whole), whole);
+    const bool far = number == PlaneNumber::perturbation;
+    const PlaneNumber told = far ? PlaneNumber::float64 : number;
+    return fmt::format("{}, {:.3g} times what {} tells apart", pixels, apart(told), name_of(told));
   };
   NumberChoice choice;
   choice.number = budget.number;
@@ -71,7 +74,7 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
     if (extras || apart(PlaneNumber::float32) < room_for_rounding)
       choice.number = PlaneNumber::float64;
     if (apart(PlaneNumber::float64) < room_for_rounding) {
-      choice.number = PlaneNumber::double_double;
+      choice.number = PlaneNumber::perturbation;
     }
   }
   choice.why = text(choice.number);
@@ -89,6 +92,9 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
                               static_cast<int>(std::ceil(std::log2(needs))) + 1));
     }
   }
+  if (choice.number == PlaneNumber::perturbation) {
+    return choice;
+  }
   choice.past_limit = apart(choice.number) < room_for_rounding;
   switch (choice.number) {
     case PlaneNumber::fixed:
@@ -99,6 +105,7 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
       choice.better = PlaneNumber::double_double;
       break;
     default:
+      choice.better = PlaneNumber::perturbation;
       break;
   }
   return choice;
@@ -129,10 +136,13 @@ EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, Plan
   return stop;
 }
 
-EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
-                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget,
-                          const PlanePoints& points) {
-  EscapeEnds ends;
+void iterate_points(const EscapeRule& rule, const EscapeStop& stop,
+                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget, const Perturbation* perturbation,
+                          const PlanePoints& points, EscapeEnds& ends) {
+  if (number == PlaneNumber::perturbation) {
+    perturbation->iterate(rule, stop, extras, points, ends);
+    return;
+  }
   if (number == PlaneNumber::fixed) {
     iterate_fixed(rule, stop, {budget.integer_bits, budget.fraction_bits}, points, ends);
   } else if (number == PlaneNumber::float32) {
@@ -145,7 +155,6 @@ EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
   if (extras.distance || extras.trap) {
     find_extras(rule, extras, number == PlaneNumber::double_double, points, ends);
   }
-  return ends;
 }
 
 }  // namespace photonlane

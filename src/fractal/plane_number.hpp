@@ -3,27 +3,49 @@
 #include <optional>
 #include <string>
 
-#include "fractal/escape_kernel.hpp"
+#include "fractal/perturbation.hpp"
 #include "photonlane/lane/budget.hpp"
 
 namespace photonlane {
+
+struct PlanePoint {
+  DoubleDouble x, y;
+};
 
 /// Where the places of a frame are in the plane.
 class PlaneView {
  public:
   PlaneView(const PlaneWindow& window, Size size);
 
-  /// Adds the point at a place of the frame, in pixels from its top left corner.
-  void put(double x, double y, PlanePoints& points) const;
-  /// How wide a pixel is.
+  /// The point at a place of the frame, in pixels from its top left corner.
+  PlanePoint point(double x, double y) const {
+    const double u = (x - middle_x_) * pixel_;
+    const double v = (middle_y_ - y) * pixel_;
+    return {add(center_x_, u * cosine_ - v * sine_), add(center_y_, u * sine_ + v * cosine_)};
+  }
+  /// The same as its distance from the middle, in units of 2^power().
+  PlanePoint distance(double x, double y) const {
+    const double u = (x - middle_x_) * far_pixel_;
+    const double v = (middle_y_ - y) * far_pixel_;
+    return {{u * cosine_ - v * sine_, 0}, {u * sine_ + v * cosine_, 0}};
+  }
+  std::int64_t power() const { return power_; }
+  /// How far points are from the middle at most, in those units.
+  double far_corner() const;
+
+  /// How wide a pixel is; and in those units.
   double pixel() const { return pixel_; }
+  double far_pixel() const { return far_pixel_; }
+  /// The logarithm of how wide it is, to the base of ten.
+  double log_pixel() const { return log_pixel_; }
   /// The size of the numbers that tell the points apart.
   double reach() const { return reach_; }
 
  private:
   DoubleDouble center_x_, center_y_;
   double middle_x_, middle_y_;  ///< of the frame
-  double pixel_;
+  double pixel_, far_pixel_, log_pixel_;
+  std::int64_t power_;
   double sine_, cosine_;
   double reach_;
 };
@@ -44,9 +66,9 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
 EscapeRule escape_rule(const EscapePlane& plane);
 EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, PlaneNumber number);
 
-/// Iterates points in a number type.
-EscapeEnds iterate_points(const EscapeRule& rule, const EscapeStop& stop,
-                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget,
-                          const PlanePoints& points);
+/// Iterates points in a number type; by perturbation those are distances.
+void iterate_points(const EscapeRule& rule, const EscapeStop& stop,
+                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget, const Perturbation* perturbation,
+                          const PlanePoints& points, EscapeEnds& ends);
 
 }  // namespace photonlane

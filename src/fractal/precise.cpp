@@ -40,6 +40,14 @@ DoubleDouble double_double(const Decimal& value) {
   return result;
 }
 
+FarComplex far(const Decimal& value) {
+  const Digits digits(40);
+  const Precise precise(value.text());
+  long power = 0;
+  const double part = mpfr_get_d_2exp(&power, precise.backend().data(), MPFR_RNDN);
+  return FarComplex(Complex{part, 0}, power);
+}
+
 Decimal moved(const Decimal& a, double factor, const Decimal& unit, long long places) {
   const Digits digits(digits_for(a, std::max(places, -a.last_place())));
   const Precise result = Precise(a.text()) + Precise(factor) * Precise(unit.text());

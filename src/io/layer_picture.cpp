@@ -178,6 +178,9 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
       return to_picture(frame);
     case Layer::depth:
     case Layer::ray_distance:
+    case Layer::smooth_count:
+    case Layer::edge_distance:
+    case Layer::trap:
       picture = paint_numbers(frame.size(), 0.98, frame.values(layer), legend);
       break;
     case Layer::nearest:

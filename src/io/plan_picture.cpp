@@ -381,6 +381,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
 }
 
 void write_plan(const std::string& path, const SceneFile& file, const PlanOptions& options) {
+  if (file.scene.plane) throw Error(ErrorKind::usage, "a plane has no plan of rooms");
   if (!ends_with(path, ".png")) {
     throw Error(ErrorKind::usage, "expected a name that ends in .png for a plan", Place{path});
   }

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "io/files.hpp"
 #include "photonlane/base/vector.hpp"
 
 namespace photonlane::io {
@@ -185,6 +186,13 @@ std::string volume_json(const Volume& volume, const VolumeError& error) {
 }
 
 std::string check_text(const SceneReport& report) {
+  if (report.plane) {
+    std::string text = fmt::format("plane      in {}: {}\nlimit      {} steps\n",
+                                   name_of(report.plane->number), report.plane->why,
+                                   report.plane->limit);
+    for (const std::string& warning : report.warnings) text += fmt::format("warning: {}\n", warning);
+    return text;
+  }
   std::string text = fmt::format("rooms      {}\n", report.rooms);
   if (report.map_width > 0) {
     text += fmt::format(
@@ -209,6 +217,16 @@ std::string check_text(const SceneReport& report) {
   return text;
 }
 
+std::string plane_text(const PlaneReport& report) {
+  std::string text = fmt::format("in {}: {}; limit of {} steps\n", name_of(report.number),
+                                 report.why, report.limit);
+  if (report.past_limit) {
+    text += fmt::format("warning: past what {} tells apart: {:.0f} % of the pixels are doubtful\n",
+                        name_of(report.number), 100 * report.doubtful);
+  }
+  return text;
+}
+
 std::string cost_text(const Frame& frame) {
   const Cost& cost = frame.cost;
   const Tally& tally = frame.tally;
@@ -230,6 +248,7 @@ std::string cost_text(const Frame& frame) {
                              static_cast<double>(tally.evaluations) /
                                  static_cast<double>(std::max<std::uint64_t>(tally.lanes, 1)));
   }
+  if (frame.plane_report) secondary += plane_text(*frame.plane_report);
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"
       "{} lanes, {:.1f} steps a lane: {} hit, {} escaped, {} spent\n{}",
@@ -289,7 +308,7 @@ std::string frame_json(const Frame& frame) {
     const auto layer = static_cast<Layer>(i);
     if (frame.has(layer)) layers.push_back(std::string(name_of(layer)));
   }
-  const Json object{{"size", {frame.size().width, frame.size().height}},
+  Json object{{"size", {frame.size().width, frame.size().height}},
                     {"layers", layers},
                     {"tally", tally_object(frame.tally)},
                     {"cost",
@@ -298,7 +317,34 @@ std::string frame_json(const Frame& frame) {
                       {"fill_ms", frame.cost.fill_ms},
                       {"encode_ms", frame.cost.encode_ms}}},
                     {"budget", budget_object(frame.budget)}};
+  if (frame.plane_report) {
+    const PlaneReport& report = *frame.plane_report;
+    object["plane"] = {{"number", std::string(name_of(report.number))},
+                       {"why", report.why},
+                       {"limit", report.limit},
+                       {"past_limit", report.past_limit},
+                       {"doubtful", report.doubtful}};
+  }
   return object.dump(2) + "\n";
+}
+
+std::string zoom_csv(const std::vector<ZoomStep>& steps) {
+  std::string text = "frame,width,number,limit,cast_ms,total_ms,steps_per_lane,hit,escaped,spent,doubtful\n";
+  for (std::size_t i = 0; i < steps.size(); ++i) {
+    const ZoomStep& step = steps[i];
+    text += fmt::format("{},{},{},{},{:.2f},{:.2f},{:.1f},{},{},{},{:.4f}\n", i + 1,
+                        step.window.width.text(), name_of(step.report.number), step.report.limit,
+                        step.cost.cast_ms, step.cost.total_ms(), step.tally.steps_per_lane(),
+                        step.tally.hits, step.tally.escaped, step.tally.spent,
+                        step.report.doubtful);
+  }
+  return text;
+}
+
+std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& steps) {
+  const std::string path = folder + "/zoom.csv";
+  write_file(path, zoom_csv(steps));
+  return path;
 }
 
 std::string sweep_csv(const Sweep& sweep) {

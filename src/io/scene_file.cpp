@@ -12,6 +12,7 @@
 #include "io/read_node.hpp"
 #include "io/sign_texture.hpp"
 #include "photonlane/io/picture.hpp"
+#include "photonlane/measure/named_setting.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -398,20 +399,10 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
 SceneFile read_scene(const std::string& path) { return parse_scene(read_file(path), path); }
 
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value) {
-  constexpr std::string_view prefix = "camera.";
-  constexpr std::string_view of_window = "window.";
-  if (name.starts_with(of_window)) {
-    set_knob(plane_window_knobs(), file.camera.window, name.substr(of_window.size()), value);
-  } else if (!name.starts_with(prefix)) {
-    // The nearest right word may be one of the camera's.
-    if (find_knob(budget_knobs(), name) == nullptr && find_knob(camera_knobs(), name) != nullptr) {
-      throw Error(ErrorKind::usage, fmt::format("no such knob; did you mean camera.{} ({})?", name,
-                                                find_knob(camera_knobs(), name)->info.expected()));
-    }
-    set_knob(budget_knobs(), file.budget, name, value);
-  } else {
-    set_knob(camera_knobs(), file.camera, name.substr(prefix.size()), value);
-  }
+  Settings settings{file.budget, file.camera};
+  photonlane::set_by_name(settings, name, value);
+  file.budget = settings.budget;
+  file.camera = settings.camera;
 }
 
 void open_door_by_text(SceneFile& file, const std::string& text) {

@@ -23,7 +23,8 @@ Budget Budget::reference() const {
   best.passes.limit = 1000;
   best.bounces.limit = std::max(bounces.limit, 24);
   best.crossings.limit = std::max(crossings.limit, 256);
-  best.plane.number = PlaneNumber::double_double;
+  best.plane.number = PlaneNumber::perturbation;
+  best.plane.skipping = false;
   best.plane.iterations = std::max<std::int64_t>(4 * plane.iterations, 100'000);
   best.plane.derivative = false;
   best.crossings.method = BendMethod::fifth;
@@ -171,6 +172,9 @@ std::span<const Knob<Budget>> budget_knobs() {
           "plane.periodicity", "", {}, "whether orbits that come back to a place end"),
       knob<&Budget::plane, &PlaneBudget::derivative>(
           "plane.derivative", "", {}, "whether orbits end that draw what is around them together"),
+      knob<&Budget::plane, &PlaneBudget::skipping>(
+          "plane.skipping", "", {},
+          "whether perturbation takes many steps together where they are as good as linear"),
       knob<&Budget::plane, &PlaneBudget::samples>(
           "plane.samples", "", {},
           "which pixels frame.samples are taken of: those at edges of the color, or all"),

@@ -7,14 +7,16 @@
 
 namespace photonlane {
 
+/// The steps of each point that escaped and the fraction by which they go on between two whole ones:
+/// from 1, where z has just come to the radius, to 0, where it is at the radius to that power. Of
+/// others anything.
+void smooth_counts(const EscapePlane& plane, const EscapeStop& stop, const EscapeEnds& ends,
+                   double* counts);
+
 /// What a plane's colors tell of points that escaped, as a number a color is looked up by; `pixel`
 /// is how wide one is in the plane. Of others 0.
 void plane_values(const EscapePlane& plane, const EscapeStop& stop, double pixel,
-                  const EscapeEnds& ends, float* values);
-
-/// The share of the steps, or their fraction, by which a smooth count goes on between two whole
-/// ones: from 0, where z has just come to the square of the radius to that power, to 1.
-double smooth_part(double x, double y, double radius, int power);
+                  const EscapeEnds& ends, std::vector<double>& scratch, float* values);
 
 /// The colors of a plane.
 class PlanePalette {

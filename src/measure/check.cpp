@@ -144,6 +144,20 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   report.rooms = static_cast<int>(scene.rooms.size());
   report.memory_bytes = world.memory_bytes();
   report.compile_ms = world.compile_ms();
+  if (scene.plane) {
+    // A frame of few pixels of the same window would ask less of its numbers.
+    Budget once = budget;
+    once.frame.samples = 1;
+    report.plane = render(world, camera, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
+                       .plane_report;
+    if (report.plane->past_limit) {
+      report.warnings.push_back(
+          fmt::format("past what {} tells apart: {}, and {:.0f} % of the pixels are doubtful",
+                      name_of(report.plane->number), report.plane->why,
+                      100 * report.plane->doubtful));
+    }
+    return report;
+  }
   const std::size_t eye_room = world.room_index(camera.room);
   for (const CellMap& map : scene.rooms[eye_room].solids) check_map(map, camera, budget, report);
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {

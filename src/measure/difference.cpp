@@ -50,6 +50,19 @@ void compare_hits(const Frame& frame, const Frame& reference, Difference& result
     }
     result.share_other = static_cast<double>(other) / pixels;
   }
+  if (both(Layer::smooth_count) && both(Layer::steps) && both(Layer::ending)) {
+    // Points that end otherwise, or escape after other numbers of steps.
+    std::size_t other = 0;
+    for (int y = 0; y < size.height; ++y) {
+      for (int x = 0; x < size.width; ++x) {
+        const auto ending = frame.codes(Layer::ending)(x, y);
+        const bool out = ending == static_cast<std::uint32_t>(Ending::escaped);
+        other += ending != reference.codes(Layer::ending)(x, y) ||
+                 (out && frame.codes(Layer::steps)(x, y) != reference.codes(Layer::steps)(x, y));
+      }
+    }
+    result.share_other = static_cast<double>(other) / pixels;
+  }
   if (both(Layer::depth)) {
     std::vector<double> errors;
     const auto depth = frame.values(Layer::depth);

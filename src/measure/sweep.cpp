@@ -5,22 +5,41 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <map>
+
+#include "photonlane/measure/named_setting.hpp"
 
 namespace photonlane {
 namespace {
 
+void turn(Setting& setting, std::string_view knob, std::string_view value) {
+  Settings settings{setting.budget, setting.camera};
+  set_by_name(settings, knob, value);
+  setting.budget = settings.budget;
+  setting.camera = settings.camera;
+}
+
+/// What tells cameras apart that a sweep makes.
+std::string view_text(const Camera& camera) {
+  std::string text;
+  for (const auto& entry : camera_knobs()) text += knob_text(entry, camera) + "\n";
+  for (const auto& entry : plane_window_knobs()) text += knob_text(entry, camera.window) + "\n";
+  return text;
+}
+
 /// The base, then every value of every knob with the others as the base has them.
-std::vector<Setting> one_by_one(const Budget& base, const std::vector<Vary>& vary) {
+std::vector<Setting> one_by_one(const Settings& base, const std::vector<Vary>& vary) {
   Setting first;
-  first.budget = base;
+  first.budget = base.budget;
+  first.camera = base.camera;
   for (const Vary& one : vary) {
-    first.values.push_back(knob_text(*find_knob(budget_knobs(), one.knob), base));
+    first.values.push_back(setting_text(base, one.knob));
   }
   std::vector<Setting> settings{first};
   for (std::size_t i = 0; i < vary.size(); ++i) {
     for (const std::string& value : vary[i].values) {
       Setting setting = first;
-      set_knob(budget_knobs(), setting.budget, vary[i].knob, value);
+      turn(setting, vary[i].knob, value);
       setting.values[i] = value;
       settings.push_back(std::move(setting));
     }
@@ -28,7 +47,7 @@ std::vector<Setting> one_by_one(const Budget& base, const std::vector<Vary>& var
   return settings;
 }
 
-std::vector<Setting> combinations(const Budget& base, const std::vector<Vary>& vary) {
+std::vector<Setting> combinations(const Settings& base, const std::vector<Vary>& vary) {
   std::size_t count = 1;
   for (const Vary& one : vary) {
     count *= one.values.size();
@@ -40,14 +59,15 @@ std::vector<Setting> combinations(const Budget& base, const std::vector<Vary>& v
   std::vector<Setting> settings(count);
   for (std::size_t i = 0; i < count; ++i) {
     Setting& setting = settings[i];
-    setting.budget = base;
+    setting.budget = base.budget;
+    setting.camera = base.camera;
     std::size_t rest = i;
     std::size_t block = count;
     for (const Vary& one : vary) {
       block /= one.values.size();
       setting.values.push_back(one.values[rest / block]);
       rest %= block;
-      set_knob(budget_knobs(), setting.budget, one.knob, setting.values.back());
+      turn(setting, one.knob, setting.values.back());
     }
   }
   return settings;
@@ -58,8 +78,7 @@ std::vector<Setting> different(std::vector<Setting> settings, const std::vector<
   std::vector<Setting> kept;
   for (Setting& setting : settings) {
     for (std::size_t i = 0; i < vary.size(); ++i) {
-      const Knob<Budget>& entry = *find_knob(budget_knobs(), vary[i].knob);
-      if (!knob_applies(budget_knobs(), entry, setting.budget)) setting.values[i] = "-";
+      if (!setting_applies({setting.budget, setting.camera}, vary[i].knob)) setting.values[i] = "-";
     }
     const bool seen = std::any_of(kept.begin(), kept.end(), [&](const Setting& other) {
       return other.values == setting.values;
@@ -118,7 +137,7 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   const Limit weighed = parse_limit(std::string(options.metric) + "=0");
   for (const Vary& one : vary) result.knobs.push_back(one.knob);
   result.settings =
-      different(options.one_by_one ? one_by_one(base, vary) : combinations(base, vary), vary);
+      different(options.one_by_one ? one_by_one({base, camera}, vary) : combinations({base, camera}, vary), vary);
   result.reference = reference_of(base, result.settings, vary);
 
   const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
@@ -132,11 +151,18 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   };
 
   RenderOptions measured{
-      .layers = LayerSet::measurable(), .threads = options.threads, .progress = {}, .recycle = {}};
-  const Frame reference = render(world, camera, result.reference, measured);
+      .layers = measurable_layers(world), .threads = options.threads, .progress = {}, .recycle = {}};
+  std::map<std::string, Frame> references;
+  const auto reference_of_view = [&](const Camera& seen_by) -> const Frame& {
+    const auto [found, fresh] = references.try_emplace(view_text(seen_by));
+    if (fresh) found->second = render(world, seen_by, result.reference, measured);
+    return found->second;
+  };
+  reference_of_view(camera);
   part_done();
   for (Setting& setting : result.settings) {
-    Frame frame = render(world, camera, setting.budget, measured);
+    const Frame& reference = reference_of_view(setting.camera);
+    Frame frame = render(world, setting.camera, setting.budget, measured);
     setting.tally = frame.tally;
     setting.error = frame.size() == reference.size()
                         ? compare(frame, reference)
@@ -151,7 +177,7 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   for (std::size_t round = 0; round < rounds; ++round) {
     for (std::size_t i = 0; i < count; ++i) {
       const std::size_t turn = (i + round) % count;
-      shown = render(world, camera, result.settings[turn].budget,
+      shown = render(world, result.settings[turn].camera, result.settings[turn].budget,
                      {.layers = {Layer::display},
                       .threads = options.threads,
                       .progress = {},

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <optional>
 
+#include "photonlane/measure/named_setting.hpp"
 #include "photonlane/measure/sweep.hpp"
 
 namespace photonlane {
@@ -53,10 +54,10 @@ std::optional<std::vector<double>> range_values(std::string_view text) {
 Vary parse_vary(std::string_view text) {
   const auto equals = text.find('=');
   Vary vary{std::string(text.substr(0, equals)), {}};
-  const Knob<Budget>* entry = find_knob(budget_knobs(), vary.knob);
-  Budget scratch;
+  const std::optional<KnobInfo> info = find_setting(vary.knob);
+  Settings scratch;
   try {
-    if (entry == nullptr) set_knob(budget_knobs(), scratch, vary.knob, "");
+    if (!info) set_by_name(scratch, vary.knob, "");
     if (equals == text.npos || equals + 1 == text.size()) {
       throw Error(ErrorKind::usage, "expected KNOB=VALUES");
     }
@@ -64,7 +65,7 @@ Vary parse_vary(std::string_view text) {
     std::vector<std::string> written;
     if (const auto range = range_values(values)) {
       for (const double value : *range) {
-        written.push_back(entry->info.kind == KnobKind::integer ? fmt::format("{:.0f}", value)
+        written.push_back(info->kind == KnobKind::integer ? fmt::format("{:.0f}", value)
                                                                 : fmt::format("{:.4g}", value));
       }
     } else {
@@ -76,8 +77,8 @@ Vary parse_vary(std::string_view text) {
       }
     }
     for (const std::string& value : written) {
-      set_knob(budget_knobs(), scratch, vary.knob, value);
-      const std::string canonical = knob_text(*entry, scratch);
+      set_by_name(scratch, vary.knob, value);
+      const std::string canonical = setting_text(scratch, vary.knob);
       if (std::find(vary.values.begin(), vary.values.end(), canonical) == vary.values.end()) {
         vary.values.push_back(canonical);
       }

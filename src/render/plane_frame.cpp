@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <memory>
+#include <type_traits>
 
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
@@ -17,8 +19,9 @@
 namespace photonlane {
 namespace {
 
-constexpr int tile_width = 64;
-constexpr int tile_height = 32;
+// So many pixels are iterated together, in bands that threads share.
+constexpr int tile_width = 128;
+constexpr int band_height = 16;
 
 /// A place in the frame, in pixels from its top left corner.
 struct Spot {
@@ -35,6 +38,7 @@ class PlaneFrame {
   PlaneFrame(const EscapePlane& plane, const PlaneWindow& window, const Budget& budget,
              const RenderOptions& options, Frame& frame)
       : plane_(plane),
+        window_(window),
         budget_(budget),
         options_(options),
         frame_(frame),
@@ -45,6 +49,7 @@ class PlaneFrame {
         stop_(escape_stop(plane, budget.plane, number_.number)) {
     extras_.distance = plane.tells == PlaneTells::distance || frame.has(Layer::edge_distance);
     if (plane.tells == PlaneTells::trap || frame.has(Layer::trap)) extras_.trap = plane.trap;
+    if (number_.number == PlaneNumber::perturbation) prepare(stop_.limit);
   }
 
   void render() {
@@ -67,71 +72,109 @@ class PlaneFrame {
     return static_cast<std::size_t>(y) * size_.width + static_cast<std::size_t>(x);
   }
 
-  EscapeEnds iterate(const std::vector<Spot>& spots, const EscapeStop& stop, PlaneNumber number,
-                     bool extras) const {
+  /// What iterating some spots needs and finds: kept from one to the next, for their memory.
+  struct Batch {
+    std::vector<Spot> spots;
     PlanePoints points;
-    points.x.reserve(spots.size());
-    points.y.reserve(spots.size());
-    for (const Spot& spot : spots) view_.put(spot.x, spot.y, points);
-    return iterate_points(rule_, stop, extras ? extras_ : EscapeExtras{}, number, budget_.plane,
-                          points);
+    EscapeEnds ends;
+  };
+
+  void iterate(Batch& batch, const EscapeStop& stop, PlaneNumber number, bool extras) const {
+    const std::size_t size = batch.spots.size();
+    batch.points.x.resize(size);
+    batch.points.y.resize(size);
+    const bool far = number == PlaneNumber::perturbation;
+    for (std::size_t i = 0; i < size; ++i) {
+      const Spot spot = batch.spots[i];
+      const auto [x, y] = far ? view_.distance(spot.x, spot.y) : view_.point(spot.x, spot.y);
+      batch.points.x[i] = x;
+      batch.points.y[i] = y;
+    }
+    iterate_points(rule_, stop, extras ? extras_ : EscapeExtras{}, number, budget_.plane,
+                   perturbation_.get(), batch.points, batch.ends);
   }
 
-  /// Keeps how the middle of a pixel ended.
-  void keep(int x, int y, const EscapeEnds& ends, std::size_t i, float value) {
-    const std::size_t at = index(x, y);
-    values_[at] = value;
-    endings_[at] = ends.ending[i];
-    if (frame_.has(Layer::steps)) {
-      frame_.codes(Layer::steps)(x, y) =
-          static_cast<std::uint32_t>(std::min<std::uint64_t>(ends.count[i], 0xffffffffu));
-    }
-    if (frame_.has(Layer::ending)) {
-      frame_.codes(Layer::ending)(x, y) = static_cast<std::uint32_t>(ends.ending[i]);
-    }
-    const bool out = ends.ending[i] == Ending::escaped;
-    const auto put = [&](Layer layer, double number, double inside) {
-      if (!frame_.has(layer)) return;
-      frame_.values(layer)(x, y) = static_cast<float>(out ? number : inside);
-    };
-    put(Layer::smooth_count,
-        static_cast<double>(ends.count[i]) +
-            (out ? smooth_part(ends.x[i], ends.y[i], stop_.radius, plane_.power) : 0),
-        std::numeric_limits<double>::infinity());
-    put(Layer::edge_distance, ends.distance[i], 0);
-    put(Layer::trap, ends.trap[i], ends.trap[i]);
+  /// Works out the orbit that others are told from.
+  void prepare(std::uint64_t limit) {
+    EscapeStop stop = stop_;
+    stop.limit = limit;
+    perturbation_ = std::make_unique<Perturbation>(plane_, window_, stop, view_.far_corner(),
+                                                   view_.power(), budget_.plane.skipping);
   }
+
+  /// How wide a pixel is, in what distances of the edge are told in.
+  double pixel() const {
+    return number_.number == PlaneNumber::perturbation ? view_.far_pixel() : view_.pixel();
+  }
+
+  /// Keeps how the middles of pixels ended, of the pixels that spots are in.
+  void keep(const EscapeEnds& ends, const std::vector<Spot>& spots) {
+    const std::size_t size = ends.count.size();
+    const auto column = [&](std::size_t i) { return static_cast<int>(spots[i].x); };
+    const auto row = [&](std::size_t i) { return static_cast<int>(spots[i].y); };
+    for (std::size_t i = 0; i < size; ++i) endings_[index(column(i), row(i))] = ends.ending[i];
+    std::vector<double> scratch;
+    if (wants_colors()) {
+      std::vector<float> values(size);
+      plane_values(plane_, stop_, pixel(), ends, scratch, values.data());
+      for (std::size_t i = 0; i < size; ++i) values_[index(column(i), row(i))] = values[i];
+    }
+    const auto put = [&](Layer layer, const auto& value) {
+      if (!frame_.has(layer)) return;
+      const auto each = [&](const auto& plane) {
+        for (std::size_t i = 0; i < size; ++i) plane(column(i), row(i)) = value(i);
+      };
+      if constexpr (std::is_same_v<decltype(value(std::size_t{0})), float>) {
+        each(frame_.values(layer));
+      } else {
+        each(frame_.codes(layer));
+      }
+    };
+    const auto out = [&](std::size_t i) { return ends.ending[i] == Ending::escaped; };
+    put(Layer::steps, [&](std::size_t i) {
+      return static_cast<std::uint32_t>(std::min<std::uint64_t>(ends.count[i], 0xffffffffu));
+    });
+    put(Layer::ending, [&](std::size_t i) { return static_cast<std::uint32_t>(ends.ending[i]); });
+    if (frame_.has(Layer::smooth_count)) {
+      scratch.resize(size);
+      smooth_counts(plane_, stop_, ends, scratch.data());
+    }
+    put(Layer::smooth_count, [&](std::size_t i) {
+      return out(i) ? static_cast<float>(scratch[i]) : std::numeric_limits<float>::infinity();
+    });
+    put(Layer::edge_distance, [&](std::size_t i) {
+      return out(i) ? static_cast<float>(ends.distance[i] / pixel() * view_.pixel()) : 0.0f;
+    });
+    put(Layer::trap, [&](std::size_t i) { return static_cast<float>(ends.trap[i]); });
+  }
+
+  bool wants_colors() const { return frame_.has(Layer::color) || frame_.has(Layer::display); }
 
   void iterate_all() {
-    const int across = (size_.width + tile_width - 1) / tile_width;
-    const int down = (size_.height + tile_height - 1) / tile_height;
-    const auto tiles = static_cast<std::size_t>(across) * static_cast<std::size_t>(down);
-    Progress progress(options_.progress, tiles);
-    std::vector<Tally> tallies(tiles);
-    parallel_for(options_.threads, tiles, [&](std::size_t tile) {
+    const auto bands = static_cast<std::size_t>((size_.height + band_height - 1) / band_height);
+    Progress progress(options_.progress, bands);
+    std::vector<Tally> tallies(bands);
+    parallel_for(options_.threads, bands, [&](std::size_t band) {
       if (progress.stopped()) return;
-      const int left = static_cast<int>(tile) % across * tile_width;
-      const int top = static_cast<int>(tile) / across * tile_height;
-      const int right = std::min(size_.width, left + tile_width);
-      const int bottom = std::min(size_.height, top + tile_height);
-      std::vector<Spot> spots;
-      for (int y = top; y < bottom; ++y) {
-        for (int x = left; x < right; ++x) spots.push_back({x + 0.5, y + 0.5});
-      }
-      const EscapeEnds ends = iterate(spots, stop_, number_.number, true);
-      std::vector<float> values(spots.size());
-      plane_values(plane_, stop_, view_.pixel(), ends, values.data());
-      std::size_t i = 0;
-      for (int y = top; y < bottom; ++y) {
-        for (int x = left; x < right; ++x, ++i) keep(x, y, ends, i, values[i]);
-      }
-      Tally& tally = tallies[tile];
-      tally.lanes += spots.size();
-      tally.steps += ends.steps;
-      for (const Ending ending : ends.ending) {
-        tally.hits += ending == Ending::hit;
-        tally.escaped += ending == Ending::escaped;
-        tally.spent += ending == Ending::spent;
+      const int top = static_cast<int>(band) * band_height;
+      const int bottom = std::min(size_.height, top + band_height);
+      Batch batch;
+      for (int left = 0; left < size_.width; left += tile_width) {
+        const int right = std::min(size_.width, left + tile_width);
+        batch.spots.clear();
+        for (int y = top; y < bottom; ++y) {
+          for (int x = left; x < right; ++x) batch.spots.push_back({x + 0.5, y + 0.5});
+        }
+        iterate(batch, stop_, number_.number, true);
+        keep(batch.ends, batch.spots);
+        Tally& tally = tallies[band];
+        tally.lanes += batch.spots.size();
+        tally.steps += batch.ends.steps;
+        for (const Ending ending : batch.ends.ending) {
+          tally.hits += ending == Ending::hit;
+          tally.escaped += ending == Ending::escaped;
+          tally.spent += ending == Ending::spent;
+        }
       }
       progress.part_done();
     });
@@ -149,25 +192,21 @@ class PlaneFrame {
     constexpr std::uint64_t most = std::uint64_t{1} << 40;
     while (!open.empty() && stop_.limit < most) {
       stop_.limit *= 2;
+      if (perturbation_) prepare(stop_.limit);
       constexpr std::size_t part = 2048;
       const std::size_t parts = (open.size() + part - 1) / part;
       std::vector<std::uint64_t> steps(parts);
       parallel_for(options_.threads, parts, [&](std::size_t k) {
         const std::size_t first = k * part;
         const std::size_t last = std::min(open.size(), first + part);
-        std::vector<Spot> spots;
+        Batch batch;
         for (std::size_t i = first; i < last; ++i) {
-          spots.push_back({static_cast<double>(open[i] % size_.width) + 0.5,
-                           static_cast<double>(open[i] / size_.width) + 0.5});
+          batch.spots.push_back({static_cast<double>(open[i] % size_.width) + 0.5,
+                                 static_cast<double>(open[i] / size_.width) + 0.5});
         }
-        const EscapeEnds ends = iterate(spots, stop_, number_.number, true);
-        std::vector<float> values(spots.size());
-        plane_values(plane_, stop_, view_.pixel(), ends, values.data());
-        for (std::size_t i = first; i < last; ++i) {
-          keep(static_cast<int>(open[i] % size_.width), static_cast<int>(open[i] / size_.width),
-               ends, i - first, values[i - first]);
-        }
-        steps[k] = ends.steps;
+        iterate(batch, stop_, number_.number, true);
+        keep(batch.ends, batch.spots);
+        steps[k] = batch.ends.steps;
       });
       std::vector<std::size_t> still;
       std::size_t changed = 0;
@@ -191,25 +230,28 @@ class PlaneFrame {
     if (!number_.past_limit || !number_.better) return;
     constexpr std::size_t wanted = 512;
     const std::size_t pixels = values_.size();
-    std::vector<Spot> spots;
+    Batch coarse;
     const std::size_t some = std::min(pixels, wanted);
     for (std::size_t i = 0; i < some; ++i) {
       const std::size_t at = (2 * i + 1) * pixels / (2 * some);
-      spots.push_back({static_cast<double>(at % size_.width) + 0.5,
-                       static_cast<double>(at / size_.width) + 0.5});
+      coarse.spots.push_back({static_cast<double>(at % size_.width) + 0.5,
+                              static_cast<double>(at / size_.width) + 0.5});
     }
-    const EscapeEnds coarse = iterate(spots, stop_, number_.number, false);
-    const EscapeEnds better = iterate(spots, stop_, *number_.better, false);
+    Batch better = coarse;
+    if (*number_.better == PlaneNumber::perturbation) prepare(stop_.limit);
+    iterate(coarse, stop_, number_.number, false);
+    iterate(better, stop_, *number_.better, false);
     std::size_t doubtful = 0;
-    for (std::size_t i = 0; i < spots.size(); ++i) {
-      const bool out = better.ending[i] == Ending::escaped;
-      doubtful += (coarse.ending[i] == Ending::escaped) != out ||
-                  (out && coarse.count[i] != better.count[i]);
+    for (std::size_t i = 0; i < some; ++i) {
+      const bool out = better.ends.ending[i] == Ending::escaped;
+      doubtful += (coarse.ends.ending[i] == Ending::escaped) != out ||
+                  (out && coarse.ends.count[i] != better.ends.count[i]);
     }
-    doubtful_ = static_cast<double>(doubtful) / static_cast<double>(spots.size());
+    doubtful_ = static_cast<double>(doubtful) / static_cast<double>(some);
   }
 
   void paint() {
+    if (!wants_colors()) return;
     std::vector<float> shown;
     if (plane_.equalize) {
       for (std::size_t at = 0; at < values_.size(); ++at) {
@@ -217,7 +259,6 @@ class PlaneFrame {
       }
     }
     const PlanePalette palette(plane_, shown);
-    if (!frame_.has(Layer::color) && !frame_.has(Layer::display)) return;
     std::vector<Color> colors(values_.size());
     const auto rows = static_cast<std::size_t>(size_.height);
     parallel_for(options_.threads, rows, [&](std::size_t y) {
@@ -258,13 +299,17 @@ class PlaneFrame {
       for (int x = 0; x < size_.width; ++x) {
         if (budget_.plane.samples == PlaneSamples::all || at_edge(middles, x, y)) some.push_back(x);
       }
-      std::vector<Spot> spots;
+      Batch batch;
       for (const int x : some) {
-        for (const SampleOffset& offset : offsets) spots.push_back({x + offset.x, y + offset.y});
+        for (const SampleOffset& offset : offsets) {
+          batch.spots.push_back({x + offset.x, y + offset.y});
+        }
       }
-      const EscapeEnds ends = iterate(spots, stop_, number_.number, true);
-      std::vector<float> values(spots.size());
-      plane_values(plane_, stop_, view_.pixel(), ends, values.data());
+      iterate(batch, stop_, number_.number, true);
+      const EscapeEnds& ends = batch.ends;
+      std::vector<float> values(batch.spots.size());
+      std::vector<double> scratch;
+      plane_values(plane_, stop_, pixel(), ends, scratch, values.data());
       std::size_t i = 0;
       for (const int x : some) {
         Color sum(0, 0, 0);
@@ -303,6 +348,7 @@ class PlaneFrame {
   }
 
   const EscapePlane& plane_;
+  const PlaneWindow& window_;
   const Budget& budget_;
   const RenderOptions& options_;
   Frame& frame_;
@@ -312,6 +358,7 @@ class PlaneFrame {
   const EscapeRule rule_;
   EscapeStop stop_;
   EscapeExtras extras_;
+  std::unique_ptr<const Perturbation> perturbation_;
   double doubtful_ = 0;
   std::vector<float> values_;
   std::vector<Ending> endings_;

@@ -111,6 +111,16 @@ RenderJob job_for(const World& world, const Camera& camera, const Budget& budget
 
 }  // namespace
 
+LayerSet measurable_layers(const World& world) {
+  if (world.plane() == nullptr) return LayerSet::measurable();
+  LayerSet layers;
+  for (const Layer layer : LayerSet::of_planes().list()) {
+    // Along a trap every step counts, which is a price.
+    if (layer != Layer::trap || world.plane()->tells == PlaneTells::trap) layers.add(layer);
+  }
+  return layers;
+}
+
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options) {
   check(world, camera, budget, options);

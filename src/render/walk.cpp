@@ -285,6 +285,7 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
 }
 
 std::vector<WalkStep> walk(const World& world, const Camera& camera, const WalkScript& script) {
+  if (world.plane() != nullptr) throw Error(ErrorKind::usage, "nobody walks in a plane");
   return play(world.room().cells->map(), &world, camera, script);
 }
 

@@ -129,14 +129,14 @@ int run(const RenderCommand& command) {
     const bool exr = io::is_exr(command.output);
     RenderOptions options;
     options.threads = command.common.threads;
-    options.layers = exr                     ? LayerSet::measurable()
-                     : layer == Layer::color ? LayerSet{Layer::display}
-                                             : LayerSet{layer};
     Frame frame;
     {
       ProgressBar bar("render", command.common.quiet);
       options.progress = bar.callback();
       const World world = compile(file.scene);
+      options.layers = exr                     ? measurable_layers(world)
+                       : layer == Layer::color ? LayerSet{Layer::display}
+                                               : LayerSet{layer};
       frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
                                  : render_views(world, file.views, file.budget, std::move(options));
     }
@@ -344,6 +344,49 @@ int run(const MakeVolumeCommand& command) {
     } else if (!command.quiet) {
       fmt::print("{}{}\n", io::volume_text(volume, error), command.output);
     }
+    return success;
+  });
+}
+
+int run(const ZoomCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    if (!file.scene.plane) {
+      throw Error(ErrorKind::input, "the scene is no plane, expected one to zoom into");
+    }
+    PlaneWindow last;
+    try {
+      set_knob(plane_window_knobs(), last, "center", command.to);
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--to: {}", error.message()));
+    }
+    try {
+      set_knob(plane_window_knobs(), last, "width", command.width);
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--width: {}", error.message()));
+    }
+    const World world = compile(file.scene);
+    const std::vector<PlaneWindow> windows = zoom_windows(
+        file.camera.window, file.budget.frame.size(), last.center, last.width, command.frames);
+    const io::OutputFolder folder(command.output);
+    std::vector<io::ZoomStep> steps;
+    ProgressBar bar("zoom", command.common.quiet || command.common.json);
+    const auto progress = bar.callback();
+    for (std::size_t i = 0; i < windows.size(); ++i) {
+      Camera camera = file.camera;
+      camera.window = windows[i];
+      Frame frame = render(world, camera, file.budget,
+                                 {.layers = {Layer::display},
+                                  .threads = command.common.threads,
+                                  .progress = {},
+                                  .recycle = {}});
+      io::write_frame(fmt::format("{}/frame-{:04}.png", command.output, i + 1), frame);
+      steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
+      if (progress && !progress(static_cast<double>(i + 1) / static_cast<double>(windows.size()))) {
+        throw Error(ErrorKind::cancelled, "stopped by the caller");
+      }
+    }
+    const std::string table = io::write_zoom(command.output, steps);
+    if (!command.common.quiet) fmt::print("{}{}\n", io::zoom_csv(steps), table);
     return success;
   });
 }

@@ -79,6 +79,13 @@ struct LaneCommand {
   bool march = false;
 };
 
+struct ZoomCommand {
+  SceneOptions common;
+  std::string to;
+  std::string width;
+  int frames = 2;
+  std::string output;
+};
 struct WalkCommand {
   SceneOptions common;
   std::string script;
@@ -106,6 +113,7 @@ int run(const MakeMapCommand& command);
 int run(const MakeVolumeCommand& command);
 int run(const LaneCommand& command);
 int run(const WalkCommand& command);
+int run(const ZoomCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);
 int run(const DescribeCommand& command);

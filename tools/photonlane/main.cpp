@@ -165,6 +165,27 @@ int run_tool(int argc, char** argv) {
       ->type_name("DIR");
   walk_app->callback([&] { chosen = [&] { return run(walk); }; });
 
+  ZoomCommand zoom;
+  CLI::App* zoom_app = app.add_subcommand(
+      "zoom",
+      "frames of a steady zoom into a plane\nEvery frame is computed anew; what each took, in "
+      "which numbers and with how many steps goes to zoom.csv.");
+  add_scene(*zoom_app, zoom.common);
+  add_threads(*zoom_app, zoom.common.threads);
+  zoom_app->add_option("--to", zoom.to, "the point that comes to the middle, two decimal numbers")
+      ->required()
+      ->type_name("REAL,IMAGINARY");
+  zoom_app->add_option("--width", zoom.width, "how wide the last frame is in the plane")
+      ->required()
+      ->type_name("NUMBER");
+  zoom_app->add_option("--frames", zoom.frames, "how many, with the scene's own window first")
+      ->required()
+      ->type_name("N");
+  zoom_app->add_option("-o,--output", zoom.output, "folder to write to")
+      ->required()
+      ->type_name("DIR");
+  zoom_app->callback([&] { chosen = [&] { return run(zoom); }; });
+
   MakeMapCommand make_map;
   CLI::App* make_app = app.add_subcommand("make", "make maps, and volumes of fields");
   make_app->require_subcommand(1);

@@ -31,6 +31,18 @@ std::string sweep_csv(const Sweep& sweep);
 /// marked: gnuplot -c FILE png|svg OUTPUT.
 std::string sweep_plot(const Sweep& sweep, const std::string& title);
 
+/// One frame of a zoom.
+struct ZoomStep {
+  PlaneWindow window;
+  Cost cost;
+  Tally tally;
+  PlaneReport report;
+};
+/// A line a frame, with a head: width, number type, limit, time and steps.
+std::string zoom_csv(const std::vector<ZoomStep>& steps);
+/// Writes that to zoom.csv in a folder. Throws Error (file) where it cannot be written.
+std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& steps);
+
 /// What write_sweep left in a folder.
 struct SweepFiles {
   std::string csv, json, script, png, svg;

@@ -165,10 +165,11 @@ enum class PlaneNumber {
   float32,        ///< 24 bits
   float64,        ///< 53 bits
   double_double,  ///< 106 bits
+  perturbation,   ///< distances from one orbit of as many bits as it takes
 };
 template <>
-inline constexpr std::array<std::string_view, 5> choice_names<PlaneNumber>{
-    "auto", "fixed", "float", "double", "double_double"};
+inline constexpr std::array<std::string_view, 6> choice_names<PlaneNumber>{
+    "auto", "fixed", "float", "double", "double_double", "perturbation"};
 
 /// How many steps the points of a plane may take.
 enum class PlaneLimit {
@@ -193,6 +194,7 @@ struct PlaneBudget {
   bool forms = true;       ///< the largest parts of the power 2 by their closed forms
   bool periodicity = true;
   bool derivative = false;
+  bool skipping = true;  ///< of perturbation: many steps together where that is as good
   PlaneSamples samples = PlaneSamples::edges;
 };
 

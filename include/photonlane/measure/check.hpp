@@ -1,9 +1,11 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "photonlane/render/camera.hpp"
+#include "photonlane/render/frame.hpp"
 #include "photonlane/render/world.hpp"
 
 namespace photonlane {
@@ -22,6 +24,7 @@ struct SceneReport {
   std::size_t field_operations = 0;  ///< to evaluate all of them once
   int portals = 0;                   ///< but for the ways back
   int swells = 0;
+  std::optional<PlaneReport> plane;  ///< of planes, as one frame was made
   std::vector<std::string> loops;  ///< what going round by portals comes to, and which nest
   std::size_t memory_bytes = 0;    ///< of the compiled world
   double compile_ms = 0;

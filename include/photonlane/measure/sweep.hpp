@@ -7,11 +7,12 @@
 
 #include "photonlane/measure/difference.hpp"
 #include "photonlane/measure/statistics.hpp"
+#include "photonlane/render/camera.hpp"
 #include "photonlane/render/render.hpp"
 
 namespace photonlane {
 
-/// One knob of the budget and the values it takes in a sweep.
+/// One knob, of the budget, the camera or the window, and the values it takes in a sweep.
 struct Vary {
   std::string knob;
   std::vector<std::string> values;
@@ -26,6 +27,7 @@ Vary parse_vary(std::string_view text);
 struct Setting {
   std::vector<std::string> values;  ///< in the order of the sweep's knobs; "-" without effect
   Budget budget;
+  Camera camera;
   Statistics total_ms;  ///< of a frame ready to show
   Statistics cast_ms;
   Statistics fill_ms;
@@ -55,7 +57,7 @@ struct Sweep {
 /// differ only in knobs without effect (cells.increment beside another cells.method) count once.
 /// Errors are against a reference of the same view by exact stepping in double
 /// (Budget::reference()); where samples are varied it has four times the most of them, and where
-/// the size is varied, the largest size, to which the others are resampled. Times are of frames
+/// the size is varied, the largest size, to which the others are resampled; where the camera or the window is varied, one for each. Times are of frames
 /// with the display layer; settings take turns, so that a slow moment of the machine falls on all
 /// alike. Throws what render() throws.
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,

@@ -8,6 +8,9 @@
 
 namespace photonlane {
 
+/// The layers that frames of a world have: of rooms, or of a plane; all but the display layer.
+LayerSet measurable_layers(const World& world);
+
 /// How a frame is made, as far as it does not change the picture.
 struct RenderOptions {
   LayerSet layers{Layer::color};

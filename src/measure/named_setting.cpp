@@ -1,0 +1,69 @@
+#include "photonlane/measure/named_setting.hpp"
+
+#include <fmt/format.h>
+
+namespace photonlane {
+namespace {
+
+constexpr std::string_view of_camera = "camera.";
+constexpr std::string_view of_window = "window.";
+
+/// Calls work(table, owner, name without what is in front) for the table a name is of.
+template <class Owner, class Work>
+auto in_table(Owner& settings, std::string_view name, const Work& work) {
+  if (name.starts_with(of_camera)) {
+    return work(camera_knobs(), settings.camera, name.substr(of_camera.size()));
+  }
+  if (name.starts_with(of_window)) {
+    return work(plane_window_knobs(), settings.camera.window, name.substr(of_window.size()));
+  }
+  return work(budget_knobs(), settings.budget, name);
+}
+
+/// The nearest right word may be one with something in front.
+void refuse_bare(std::string_view name) {
+  if (find_knob(budget_knobs(), name) != nullptr) return;
+  for (const std::string_view front : {of_camera, of_window}) {
+    const std::string whole = fmt::format("{}{}", front, name);
+    if (const auto info = find_setting(whole)) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("no such knob; did you mean {} ({})?", whole, info->expected()));
+    }
+  }
+}
+
+}  // namespace
+
+void set_by_name(Settings& settings, std::string_view name, std::string_view value) {
+  refuse_bare(name);
+  in_table(settings, name, [&](auto table, auto& owner, std::string_view knob) {
+    set_knob(table, owner, knob, value);
+  });
+}
+
+std::optional<KnobInfo> find_setting(std::string_view name) {
+  Settings unused;
+  return in_table(unused, name,
+                  [](auto table, auto&, std::string_view knob) -> std::optional<KnobInfo> {
+                    const auto* entry = find_knob(table, knob);
+                    if (entry == nullptr) return std::nullopt;
+                    return entry->info;
+                  });
+}
+
+std::string setting_text(const Settings& settings, std::string_view name) {
+  Settings scratch;
+  if (!find_setting(name)) set_by_name(scratch, name, "");
+  return in_table(settings, name, [](auto table, const auto& owner, std::string_view knob) {
+    return knob_text(*find_knob(table, knob), owner);
+  });
+}
+
+bool setting_applies(const Settings& settings, std::string_view name) {
+  return in_table(settings, name, [](auto table, const auto& owner, std::string_view knob) {
+    const auto* entry = find_knob(table, knob);
+    return entry == nullptr || knob_applies(table, *entry, owner);
+  });
+}
+
+}  // namespace photonlane

@@ -1,0 +1,519 @@
+#include "photonlane/fractal/escape_plane.hpp"
+
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <cmath>
+
+#include "support/exact_orbit.hpp"
+#include "support/scenes.hpp"
+#include "support/targets.hpp"
+
+namespace photonlane {
+namespace {
+
+using ::testing::HasSubstr;
+
+World world_of(const EscapePlane& plane) {
+  Scene scene;
+  scene.plane = plane;
+  return compile(scene);
+}
+
+Camera looking_at(const char* x, const char* y, const char* width) {
+  Camera camera;
+  camera.window.center = {Decimal(std::string_view(x)), Decimal(std::string_view(y))};
+  camera.window.width = Decimal(std::string_view(width));
+  return camera;
+}
+
+Budget stepping(int width, int height, PlaneNumber number, std::int64_t steps = 1000) {
+  Budget budget;
+  budget.frame = {width, height, 1};
+  budget.plane.number = number;
+  budget.plane.iterations = steps;
+  return budget;
+}
+
+Frame frame_of(const EscapePlane& plane, const Camera& camera, const Budget& budget) {
+  return render(world_of(plane), camera, budget, test::with_layers(LayerSet::of_planes()));
+}
+
+/// The one pixel of a window so small that it is a point.
+struct PointEnd {
+  Ending ending;
+  std::uint32_t steps;
+};
+PointEnd end_of(const EscapePlane& plane, const char* x, const char* y, std::int64_t limit = 5000,
+                PlaneNumber number = PlaneNumber::float64) {
+  Camera camera = looking_at(x, y, "1e-6");
+  const Frame frame = frame_of(plane, camera, stepping(1, 1, number, limit));
+  return {static_cast<Ending>(frame.codes(Layer::ending)(0, 0)), frame.codes(Layer::steps)(0, 0)};
+}
+
+TEST(EscapePlanes, KnownPointsStayOrEscape) {
+  const EscapePlane plane{.escape_radius = 2};
+  // Centers of parts of periods 1, 2, 3 and 4.
+  for (const auto& [x, y] : {std::pair{"0.000000", "0.000000"}, std::pair{"-1.000000", "0.000000"},
+                             std::pair{"-1.754878", "0.000000"}, std::pair{"-0.122561", "0.744862"},
+                             std::pair{"0.282271", "0.530061"}}) {
+    EXPECT_EQ(end_of(plane, x, y).ending, Ending::hit) << x << ", " << y;
+    EXPECT_EQ(end_of(plane, x, y, 5000, PlaneNumber::double_double).ending, Ending::hit) << x;
+    EXPECT_EQ(end_of(plane, x, y, 5000, PlaneNumber::fixed).ending, Ending::hit) << x;
+    EXPECT_EQ(end_of(plane, x, y, 5000, PlaneNumber::perturbation).ending, Ending::hit) << x;
+  }
+  // 1 goes 0, 1, 2, 5.
+  EXPECT_EQ(end_of(plane, "1.000001", "0.000000").ending, Ending::escaped);
+  EXPECT_EQ(end_of(plane, "1.000001", "0.000000").steps, 2u);
+  EXPECT_EQ(end_of(plane, "0.999990", "0.000000").steps, 3u);
+  // Near the cusp a point at 1/4 + e takes pi / sqrt(e) steps.
+  const double steps = end_of(plane, "0.250100", "0.000000").steps;
+  EXPECT_NEAR(steps, pi / std::sqrt(1e-4), 6);
+}
+
+TEST(EscapePlanes, TheLargestPartsHaveTheirAreas) {
+  // All that never escapes of the two largest parts: 3 pi / 8 and pi / 16, told by periodicity and
+  // by the derivative where the closed forms are not asked.
+  const double pixels = 600.0 * 400;
+  const double area = 3 * 2;
+  for (const bool derivative : {false, true}) {
+    for (const PlaneNumber number : {PlaneNumber::float64, PlaneNumber::float32}) {
+      Budget budget = stepping(600, 400, number, 4000);
+      budget.plane.forms = false;
+      budget.plane.derivative = derivative;
+      Frame frame = frame_of({}, looking_at("-0.5", "0", "3"), budget);
+      int inside = 0;
+      for (int y = 0; y < 400; ++y) {
+        for (int x = 0; x < 600; ++x) {
+          const double re = -0.5 + (x + 0.5 - 300) * 0.005;
+          const double im = (200 - y - 0.5) * 0.005;
+          const double off = re - 0.25;
+          const double q = off * off + im * im;
+          const bool largest = q * (q + off) <= 0.25 * im * im || (re + 1) * (re + 1) + im * im <= 0.0625;
+          const auto ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
+          if (largest) EXPECT_NE(ending, Ending::escaped) << re << ", " << im;
+          inside += largest && ending == Ending::hit;
+        }
+      }
+      EXPECT_NEAR(inside / pixels * area, 3 * pi / 8 + pi / 16, derivative ? 0.03 : 0.08);
+    }
+  }
+}
+
+TEST(EscapePlanes, AreAsSymmetricAsTheirFamily) {
+  // z^n + c has n - 1 fold symmetry; upside down every family but the folded is the same.
+  const int size = 128;
+  for (const int power : {2, 3, 5, 8}) {
+    for (const PlaneFamily family : {PlaneFamily::power, PlaneFamily::conjugate}) {
+      const Frame frame = frame_of({.family = family, .power = power}, looking_at("0", "0", "3"),
+                                   stepping(size, size, PlaneNumber::float64, 200));
+      int other = 0;
+      for (int y = 0; y < size; ++y) {
+        for (int x = 0; x < size; ++x) {
+          other += frame.codes(Layer::steps)(x, y) != frame.codes(Layer::steps)(x, size - 1 - y) &&
+                   frame.codes(Layer::ending)(x, y) == 1;
+        }
+      }
+      EXPECT_EQ(other, 0) << power;
+    }
+  }
+  const Frame julia =
+      frame_of({.julia = DecimalPoint{Decimal(-0.4), Decimal(0.6)}}, looking_at("0", "0", "3"),
+               stepping(size, size, PlaneNumber::float64, 200));
+  for (int y = 0; y < size; ++y) {
+    for (int x = 0; x < size; ++x) {
+      EXPECT_EQ(julia.codes(Layer::steps)(x, y),
+                julia.codes(Layer::steps)(size - 1 - x, size - 1 - y));
+    }
+  }
+}
+
+TEST(EscapePlanes, EveryNumberTypeCountsAsManyDigitsDo) {
+  struct Case {
+    EscapePlane plane;
+    const char *x, *y, *width;
+    std::vector<PlaneNumber> numbers;
+  };
+  using enum PlaneNumber;
+  const DecimalPoint c{Decimal(-0.8), Decimal(0.156)};
+  const Case cases[] = {
+      {{}, "-0.75", "0.1", "0.3", {float32, float64, double_double, perturbation, fixed}},
+      {{.power = 3}, "0.4", "0.5", "0.3", {float64, double_double, perturbation, fixed}},
+      {{.power = 7}, "0.7", "0.5", "0.3", {float64, double_double, perturbation}},
+      {{.family = PlaneFamily::conjugate}, "-1.2", "0.3", "0.4", {float64, perturbation, fixed}},
+      {{.family = PlaneFamily::folded}, "-1.75", "0.0", "0.2", {float64, perturbation, fixed}},
+      {{.family = PlaneFamily::folded, .power = 4}, "-0.9", "0.3", "0.4", {float64, perturbation}},
+      {{.julia = c}, "0.1", "0.2", "0.5", {float32, float64, double_double, perturbation, fixed}},
+      {{.power = 4, .julia = c}, "0.6", "0.2", "0.5", {float64, double_double, perturbation}},
+      {{}, "-0.743643887037158704752191506", "0.131825904205311970493132056", "1e-9",
+       {float64, double_double, perturbation}},
+      {{}, "-0.743643887037158704752191506", "0.131825904205311970493132056", "1e-15",
+       {double_double, perturbation}},
+  };
+  for (const Case& one : cases) {
+    EscapePlane plane = one.plane;
+    plane.escape_radius = 4;
+    const Camera camera = looking_at(one.x, one.y, one.width);
+    const Size size{60, 40};
+    for (const PlaneNumber number : one.numbers) {
+      Budget budget = stepping(60, 40, number, 3000);
+      budget.plane.integer_bits = 8;
+      budget.plane.fraction_bits = 56;
+      const Frame frame = frame_of(plane, camera, budget);
+      int other = 0;
+      int sampled = 0;
+      for (int y = 3; y < 40; y += 7) {
+        for (int x = 2; x < 60; x += 7) {
+          const DecimalPoint point = plane_point(camera.window, size, x + 0.5, y + 0.5);
+          const std::uint64_t exact = test::exact_steps(plane, point, 200, 3000);
+          ++sampled;
+          const auto ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
+          other += exact < 3000 ? ending != Ending::escaped || frame.codes(Layer::steps)(x, y) != exact
+                                : ending == Ending::escaped;
+        }
+      }
+      // Points so near the edge that no rounding can be borne are few.
+      const int allowed = sampled / (number == float32 ? 5 : number == float64 ? 10 : 50);
+      EXPECT_LE(other, allowed) << name_of(number) << " of family " << name_of(plane.family)
+                                << ", power " << plane.power << ", width " << one.width;
+    }
+  }
+}
+
+/// A point from which orbits come to a cycle of two after 24 steps.
+constexpr const char* spiral_x =
+    "-0.7432918908524302029316243259725107571763485581207765818323300000000000000000000000";
+constexpr const char* spiral_y =
+    "0.1312405523087976047708459065814781430771141511585840067313339000000000000000000000";
+
+TEST(EscapePlanes, PerturbationIsDirectIterationAtAnyDepth) {
+  const EscapePlane plane{.escape_radius = 4};
+  for (const char* width : {"1e-20", "1e-40", "1e-55"}) {
+    const Camera camera = looking_at(spiral_x, spiral_y, width);
+    Budget budget = stepping(40, 30, PlaneNumber::automatic, 20000);
+    const Frame frame = frame_of(plane, camera, budget);
+    EXPECT_EQ(frame.plane_report->number, PlaneNumber::perturbation);
+    budget.plane.skipping = false;
+    const Frame stepped = frame_of(plane, camera, budget);
+    const auto quick = [&](bool skipping) {
+      budget.plane.skipping = skipping;
+      return render(world_of(plane), camera, budget, test::with_layers({Layer::steps}));
+    };
+    const Frame skipped = quick(true);
+    EXPECT_LT(skipped.tally.steps, quick(false).tally.steps);
+    int other = 0;
+    int sampled = 0;
+    for (int y = 1; y < 30; y += 4) {
+      for (int x = 1; x < 40; x += 5) {
+        const DecimalPoint point = plane_point(camera.window, {40, 30}, x + 0.5, y + 0.5);
+        const std::uint64_t exact = test::exact_steps(plane, point, 400, 20000);
+        ++sampled;
+        other += frame.codes(Layer::steps)(x, y) != exact;
+        other += skipped.codes(Layer::steps)(x, y) != exact;
+        other += stepped.codes(Layer::steps)(x, y) != exact;
+      }
+    }
+    EXPECT_LE(other, sampled / 20) << width;
+  }
+}
+
+TEST(EscapePlanes, PerturbationHoldsWhereTheReferenceEscapesEarly) {
+  // The middle of the window is outside; what is around it goes on for longer.
+  const EscapePlane plane{.escape_radius = 4};
+  const Camera camera = looking_at("-0.75", "0.25", "0.4");
+  const Frame frame = frame_of(plane, camera, stepping(60, 40, PlaneNumber::perturbation, 2000));
+  const Frame truth = frame_of(plane, camera, stepping(60, 40, PlaneNumber::double_double, 2000));
+  const std::uint32_t middle = frame.codes(Layer::steps)(30, 20);
+  EXPECT_LT(middle, 200u);
+  int other = 0;
+  int longer = 0;
+  for (int y = 0; y < 40; ++y) {
+    for (int x = 0; x < 60; ++x) {
+      if (truth.codes(Layer::ending)(x, y) != 1) continue;
+      other += frame.codes(Layer::steps)(x, y) != truth.codes(Layer::steps)(x, y);
+      longer += truth.codes(Layer::steps)(x, y) > middle + 5;
+    }
+  }
+  EXPECT_LE(other, 5);
+  EXPECT_GT(longer, 100);
+}
+
+TEST(EscapePlanes, SmallCopiesAreInsideByPerturbation) {
+  // Around the center of a copy of period 3, whose main part is about 0.01 wide.
+  const Camera camera = looking_at("-1.754877666246693", "0.000000000000000", "0.004");
+  Budget budget = stepping(60, 40, PlaneNumber::perturbation, 20000);
+  const Frame frame = frame_of({}, camera, budget);
+  budget.plane.number = PlaneNumber::float64;
+  const Frame truth = frame_of({}, camera, budget);
+  int hits = 0;
+  int other = 0;
+  for (int y = 0; y < 40; ++y) {
+    for (int x = 0; x < 60; ++x) {
+      const bool in = truth.codes(Layer::ending)(x, y) == static_cast<std::uint32_t>(Ending::hit);
+      hits += in;
+      other += in && frame.codes(Layer::ending)(x, y) == static_cast<std::uint32_t>(Ending::escaped);
+    }
+  }
+  EXPECT_GT(hits, 1000);
+  EXPECT_EQ(other, 0);
+  EXPECT_LT(frame.tally.spent, 50u);
+}
+
+TEST(EscapePlanes, SmoothCountsGoOnFromStepToStep) {
+  // Along a line the smooth count has no jumps, whole counts do.
+  const EscapePlane plane{.escape_radius = 1000};
+  const Frame frame = frame_of(plane, looking_at("0.45", "0.30", "0.05"),
+                               stepping(2000, 1, PlaneNumber::float64, 2000));
+  float largest = 0;
+  int jumps = 0;
+  for (int x = 1; x < 2000; ++x) {
+    largest = std::max(largest, std::abs(frame.values(Layer::smooth_count)(x, 0) -
+                                         frame.values(Layer::smooth_count)(x - 1, 0)));
+    jumps += frame.codes(Layer::steps)(x, 0) != frame.codes(Layer::steps)(x - 1, 0);
+  }
+  EXPECT_GT(jumps, 2);
+  EXPECT_LT(largest, 0.02f);
+}
+
+TEST(EscapePlanes, DistancesAreThoseOfTheEdge) {
+  // Left of -2 the nearest point of the set is -2; the estimate is within a factor of two.
+  for (const char* x : {"-2.10", "-2.50", "-3.00"}) {
+    for (const PlaneNumber number :
+         {PlaneNumber::float64, PlaneNumber::double_double, PlaneNumber::perturbation}) {
+      const EscapePlane plane{.escape_radius = 1e5};
+      const Frame frame = frame_of(plane, looking_at(x, "0.00", "0.01"), stepping(1, 1, number));
+      const double truth = -2 - std::atof(x);
+      EXPECT_GT(frame.values(Layer::edge_distance)(0, 0), 0.5 * truth) << x;
+      EXPECT_LT(frame.values(Layer::edge_distance)(0, 0), 2.2 * truth) << x;
+    }
+  }
+  // Of the Julia set of 0, the unit circle, exactly r log r.
+  const EscapePlane circle{.julia = DecimalPoint{Decimal(0.0), Decimal(0.0)}, .escape_radius = 1e5};
+  for (const PlaneNumber number : {PlaneNumber::float64, PlaneNumber::perturbation}) {
+    const Frame frame = frame_of(circle, looking_at("1.5", "0.0", "0.1"), stepping(1, 1, number));
+    EXPECT_NEAR(frame.values(Layer::edge_distance)(0, 0), 1.5 * std::log(1.5), 1e-5);
+  }
+}
+
+TEST(EscapePlanes, TrapsAreHowNearOrbitsCome) {
+  // 1 goes 1, 2, 5: nearest to 2.2 at 2.
+  EscapePlane plane{.escape_radius = 4, .tells = PlaneTells::trap};
+  plane.trap = {.shape = TrapShape::point, .x = 2.2};
+  for (const PlaneNumber number : {PlaneNumber::float64, PlaneNumber::perturbation}) {
+    const auto trap = [&] {
+      return frame_of(plane, looking_at("1.00000", "0.00000", "1e-5"), stepping(1, 1, number))
+          .values(Layer::trap)(0, 0);
+    };
+    plane.trap.shape = TrapShape::point;
+    EXPECT_NEAR(trap(), 0.2, 1e-4);
+    plane.trap.shape = TrapShape::cross;
+    EXPECT_NEAR(trap(), 0.0, 1e-4);
+    plane.trap.shape = TrapShape::ring;
+    plane.trap.radius = 3;
+    EXPECT_NEAR(trap(), 0.2, 1e-4) << "5 is 2.8 from 2.2";
+  }
+}
+
+TEST(EscapePlanes, AutoTakesTheCheapestTypeThatTellsPixelsApart) {
+  const auto taken = [](const char* width) {
+    const Frame frame = frame_of({}, looking_at(spiral_x, spiral_y, width),
+                                 [] {
+                                   Budget budget = stepping(64, 40, PlaneNumber::automatic);
+                                   return budget;
+                                 }());
+    return frame.plane_report->number;
+  };
+  const World world = world_of({});
+  const auto plainly = [&](const char* width) {
+    return render(world, looking_at(spiral_x, spiral_y, width),
+                  stepping(64, 40, PlaneNumber::automatic), test::with_layers({Layer::steps}))
+        .plane_report->number;
+  };
+  EXPECT_EQ(plainly("2"), PlaneNumber::float32);
+  EXPECT_EQ(taken("2"), PlaneNumber::float64) << "distances are found in double";
+  EXPECT_EQ(plainly("1e-4"), PlaneNumber::float64);
+  EXPECT_EQ(plainly("1e-16"), PlaneNumber::perturbation);
+  // A type past its limit says so, and how much of the frame is doubtful.
+  const Frame past =
+      render(world, looking_at(spiral_x, spiral_y, "1e-14"),
+             stepping(64, 40, PlaneNumber::float64, 5000), test::with_layers({Layer::steps}));
+  EXPECT_TRUE(past.plane_report->past_limit);
+  EXPECT_GT(past.plane_report->doubtful, 0.1);
+  const Frame good =
+      render(world, looking_at(spiral_x, spiral_y, "1e-14"),
+             stepping(64, 40, PlaneNumber::double_double, 5000), test::with_layers({Layer::steps}));
+  EXPECT_FALSE(good.plane_report->past_limit);
+}
+
+TEST(EscapePlanes, LimitsRiseUntilHardlyAPixelChanges) {
+  Budget budget = stepping(160, 100, PlaneNumber::float64, 50);
+  const Camera camera = looking_at("-0.7432918908", "0.1312405523", "1e-3");
+  const Frame given = frame_of({}, camera, budget);
+  EXPECT_GT(given.tally.spent, 1000u);
+  budget.plane.limit = PlaneLimit::automatic;
+  const Frame raised = frame_of({}, camera, budget);
+  EXPECT_GT(raised.plane_report->limit, 400u);
+  EXPECT_LT(raised.tally.spent, 100u);
+  // As if that limit had been given.
+  budget.plane.limit = PlaneLimit::given;
+  budget.plane.iterations = static_cast<std::int64_t>(raised.plane_report->limit);
+  const Frame again = frame_of({}, camera, budget);
+  for (const Layer layer : {Layer::ending, Layer::steps}) {
+    EXPECT_EQ(test::hash_of(raised, layer), test::hash_of(again, layer));
+  }
+}
+
+TEST(EscapePlanes, TheSameBytesForEveryVectorWidthAndThreadCount) {
+  using enum PlaneNumber;
+  for (const PlaneNumber number : {fixed, float32, float64, double_double, perturbation}) {
+    Budget budget = stepping(150, 70, number, 700);
+    budget.frame.samples = 2;
+    const EscapePlane plane{.family = PlaneFamily::conjugate, .power = 3};
+    const World world = world_of(number == perturbation ? EscapePlane{} : plane);
+    std::optional<std::vector<std::uint64_t>> expected;
+    test::for_each_target([&](const char* target) {
+      for (const int threads : {1, 3}) {
+        const Frame frame = render(world, looking_at("-0.4", "0.5", "1.5"), budget,
+                                   test::with_layers(LayerSet::of_planes(), threads));
+        std::vector<std::uint64_t> hashes;
+        for (const Layer layer : LayerSet::of_planes().list()) {
+          hashes.push_back(test::hash_of(frame, layer));
+        }
+        if (!expected) expected = hashes;
+        EXPECT_EQ(hashes, *expected) << name_of(number) << " by " << target;
+      }
+    });
+  }
+}
+
+TEST(EscapePlanes, SamplesAtEdgesAreThoseOfAll) {
+  Budget budget = stepping(120, 80, PlaneNumber::float64, 300);
+  budget.frame.samples = 9;
+  EscapePlane plane;
+  plane.tells = PlaneTells::count;
+  plane.palette = {{0, 0, 0}, {1, 1, 1}};
+  const World world = world_of(plane);
+  const Camera camera = looking_at("-0.5", "0.0", "3");
+  const Frame edges = render(world, camera, budget, test::with_layers({Layer::color}));
+  budget.plane.samples = PlaneSamples::all;
+  const Frame all = render(world, camera, budget, test::with_layers({Layer::color}));
+  EXPECT_LT(compare(edges, all).rmse, 0.01);
+  EXPECT_LT(edges.tally.secondary_steps, all.tally.secondary_steps);
+}
+
+TEST(EscapePlanes, EvenedColorsShareThePixels) {
+  EscapePlane plane;
+  plane.palette = {{0, 0, 0}, {1, 0, 0}};
+  plane.equalize = true;
+  const Frame frame = render(world_of(plane), looking_at("-0.5", "0.0", "3"),
+                             stepping(200, 120, PlaneNumber::float64, 300),
+                             test::with_layers({Layer::color, Layer::ending}));
+  // From black to red and back once: in any range of red as many pixels as it is wide.
+  int below = 0;
+  int out = 0;
+  for (int y = 0; y < 120; ++y) {
+    for (int x = 0; x < 200; ++x) {
+      if (frame.codes(Layer::ending)(x, y) != 1) continue;
+      ++out;
+      below += frame.values(Layer::color, 0)(x, y) < 0.25f;
+    }
+  }
+  EXPECT_NEAR(static_cast<double>(below) / out, 0.25, 0.02);
+}
+
+TEST(PlaneWindows, PixelsAndPointsFitTogether) {
+  const Size size{640, 400};
+  PlaneWindow window{.center = {Decimal(std::string_view(spiral_x)), Decimal(std::string_view(spiral_y))},
+                     .width = Decimal(std::string_view("1e-40")),
+                     .rotation = degrees(30)};
+  for (const Vec2d& at : {Vec2d(0, 0), Vec2d(320, 200), Vec2d(639.5, 12.25)}) {
+    const DecimalPoint point = plane_point(window, size, at.x(), at.y());
+    EXPECT_LT((frame_place(window, size, point) - at).norm(), 1e-3);
+  }
+  // What is zoomed about stays; other things go away from it.
+  const DecimalPoint held = plane_point(window, size, 100, 50);
+  const DecimalPoint other = plane_point(window, size, 120, 50);
+  const PlaneWindow near = zoomed(window, size, 100, 50, 8);
+  EXPECT_LT((frame_place(near, size, held) - Vec2d(100, 50)).norm(), 1e-2);
+  EXPECT_LT((frame_place(near, size, other) - Vec2d(260, 50)).norm(), 1e-2);
+  const PlaneWindow moved = panned(window, size, 30, -7);
+  EXPECT_LT((frame_place(moved, size, held) - Vec2d(70, 57)).norm(), 1e-2);
+  // Pixels are square whatever the frame: the same point is as many pixels off both ways.
+  window.rotation = 0;
+  const Vec2d corner = frame_place(window, {200, 900}, plane_point(window, size, 640, 0));
+  EXPECT_NEAR(corner.x() - 100, 100, 1e-3);
+  EXPECT_NEAR(450 - corner.y(), 200 * 200.0 / 640, 1e-3);
+}
+
+TEST(PlaneWindows, ZoomsAreSteady) {
+  const Size size{64, 40};
+  const PlaneWindow from{};
+  const DecimalPoint to{Decimal(std::string_view(spiral_x)), Decimal(std::string_view(spiral_y))};
+  const auto windows = zoom_windows(from, size, to, Decimal(std::string_view("1e-60")), 31);
+  ASSERT_EQ(windows.size(), 31u);
+  EXPECT_EQ(windows.front().width, from.width);
+  EXPECT_EQ(windows.back().center, to);
+  for (std::size_t i = 1; i < windows.size(); ++i) {
+    EXPECT_NEAR(windows[i].width.log10() - windows[i - 1].width.log10(),
+                (-60 - std::log10(3.5)) / 30, 1e-9);
+    validate(windows[i]);
+  }
+  // The point comes to the middle without turning back.
+  double before = 1e9;
+  for (const PlaneWindow& window : windows) {
+    const double off = (frame_place(window, size, to) - Vec2d(32, 20)).norm();
+    EXPECT_LE(off, before + 1e-3);
+    before = off;
+  }
+  EXPECT_LT(before, 1e-3);
+}
+
+std::string refusal(const std::function<void()>& work) {
+  try {
+    work();
+  } catch (const Error& error) {
+    return error.message();
+  }
+  return "nothing refused";
+}
+
+TEST(PlaneWindows, RefuseWhatCannotBe) {
+  const auto of_window = [](const char* x, const char* y, const char* width) {
+    return refusal([&] {
+      frame_of({}, looking_at(x, y, width), stepping(4, 4, PlaneNumber::automatic));
+    });
+  };
+  EXPECT_THAT(of_window("0", "0", "0"), HasSubstr("width: found 0, expected a number above 0"));
+  EXPECT_THAT(of_window("0", "0", "-2"), HasSubstr("above 0"));
+  EXPECT_THAT(of_window("-0.75", "0", "1e-6"),
+              HasSubstr("the real part has 2 decimal places, a width of 1e-6 needs 6: 4 are missing"));
+  EXPECT_EQ(of_window("-0.750000", "0", "1e-6"), "nothing refused");
+  EXPECT_THAT(refusal([] { Decimal(std::string_view("1.2.3")); }), HasSubstr("decimal number"));
+  EXPECT_THAT(refusal([] { zoomed({}, {4, 4}, 0, 0, 0); }), HasSubstr("above 0"));
+  EXPECT_THAT(refusal([] { zoom_windows({}, {4, 4}, {}, Decimal(1.0), 1); }), HasSubstr("2 or more"));
+}
+
+TEST(EscapePlanes, RefuseWhatCannotBe) {
+  const auto of_plane = [](const EscapePlane& plane, const Budget& budget) {
+    return refusal([&] { frame_of(plane, looking_at("0", "0", "3"), budget); });
+  };
+  const Budget good = stepping(4, 4, PlaneNumber::float64);
+  EXPECT_THAT(of_plane({.palette = {}}, good), HasSubstr("palette: no colors"));
+  EXPECT_THAT(of_plane({.power = 9}, good), HasSubstr("power"));
+  Budget budget = good;
+  budget.plane.iterations = 0;
+  EXPECT_THAT(of_plane({}, budget), HasSubstr("plane.iterations"));
+  budget = stepping(4, 4, PlaneNumber::fixed);
+  budget.plane.integer_bits = 1;
+  EXPECT_THAT(of_plane({}, budget), HasSubstr("the first step needs"));
+  budget.plane.integer_bits = 10;
+  budget.plane.fraction_bits = 60;
+  EXPECT_THAT(of_plane({}, budget), HasSubstr("64 or fewer"));
+  EXPECT_THAT(refusal([&] {
+                render(world_of({}), {}, good, test::with_layers({Layer::depth}));
+              }),
+              HasSubstr("planes have no layer depth"));
+}
+
+}  // namespace
+}  // namespace photonlane
