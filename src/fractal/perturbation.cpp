@@ -8,7 +8,7 @@ namespace photonlane {
 namespace {
 
 /// Steps are as good as linear where what is left out is that much less than what is not.
-constexpr double linear_enough = 0x1p-30;
+constexpr double linear_enough = 0x1p-38;
 /// The logarithm of the size from which on doubles hold distances and their squares.
 constexpr double near_enough = -470;
 

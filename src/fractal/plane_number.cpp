@@ -74,7 +74,8 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
     if (extras || apart(PlaneNumber::float32) < room_for_rounding)
       choice.number = PlaneNumber::float64;
     if (apart(PlaneNumber::float64) < room_for_rounding) {
-      choice.number = PlaneNumber::perturbation;
+      const bool pairs = apart(PlaneNumber::double_double) >= room_for_rounding;
+      choice.number = pairs ? PlaneNumber::double_double : PlaneNumber::perturbation;
     }
   }
   choice.why = text(choice.number);

@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <iterator>
 #include <limits>
+#include <optional>
 #include <vector>
 
 #include "io/files.hpp"
@@ -205,6 +207,97 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
   return text;
 }
 
+std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& title) {
+  if (sweep.one_by_one || sweep.knobs.size() != 2 || sweep.settings.empty()) return std::nullopt;
+  // The knob of numbers goes along, the other has a line for each of its values.
+  const auto number_of = [](const std::string& text) -> std::optional<Decimal> {
+    try {
+      return Decimal(std::string_view(text));
+    } catch (const Error&) {
+      return std::nullopt;
+    }
+  };
+  std::size_t along = 2;
+  std::size_t most = 2;
+  bool powers = false;
+  for (std::size_t k = 0; k < 2; ++k) {
+    std::vector<std::string> values;
+    double low = std::numeric_limits<double>::infinity();
+    double high = -low;
+    bool numbers = true;
+    for (const Setting& setting : sweep.settings) {
+      const auto number = number_of(setting.values[k]);
+      numbers = numbers && number.has_value();
+      if (!numbers) break;
+      if (std::find(values.begin(), values.end(), setting.values[k]) == values.end()) {
+        values.push_back(setting.values[k]);
+      }
+      const double log = number->positive() ? number->log10() : -std::numeric_limits<double>::infinity();
+      low = std::min(low, log);
+      high = std::max(high, log);
+    }
+    if (!numbers || values.size() <= most) continue;
+    along = k;
+    most = values.size();
+    powers = std::isfinite(low) && high - low >= 2;
+  }
+  if (along == 2) return std::nullopt;
+  const std::size_t by = 1 - along;
+  const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
+  std::vector<std::string> names;
+  for (const Setting& setting : sweep.settings) {
+    if (std::find(names.begin(), names.end(), setting.values[by]) == names.end()) {
+      names.push_back(setting.values[by]);
+    }
+  }
+  std::string text = "# gnuplot -c THIS png|svg OUTPUT\n";
+  // Errors of 0 stand at the bottom of their axis.
+  constexpr double least = 1e-4;
+  for (std::size_t n = 0; n < names.size(); ++n) {
+    text += fmt::format("$line{} << END\n", n);
+    for (const Setting& setting : sweep.settings) {
+      if (setting.values[by] != names[n]) continue;
+      const Decimal value = *number_of(setting.values[along]);
+      const double error = error_of(metric, setting);
+      text += fmt::format("{} {} {}\n", powers ? value.log10() : value.value(),
+                          metric.more_is_better ? error : std::max(error, least),
+                          setting.total_ms.median);
+    }
+    text += "END\n";
+  }
+  text +=
+      "if (ARG1 eq 'svg') set terminal svg size 1000,720 font 'DejaVu Sans,13' background "
+      "'#fbfaf6'\n"
+      "if (ARG1 ne 'svg') set terminal pngcairo size 1280,800 font 'DejaVu Sans,13' background "
+      "'#fbfaf6'\n"
+      "set output ARG2\n";
+  text += fmt::format(
+      "set multiplot layout 2,1 title \"{}: by {} and {}\" noenhanced\n", escaped(title),
+      escaped(sweep.knobs[along]), escaped(sweep.knobs[by]));
+  text +=
+      "set grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb '#55524a'\nset tics "
+      "nomirror\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
+      "noenhanced\nset logscale y\nset format y '%g'\n";
+  text += powers ? "set format x '10^{%.0f}'\n" : "set format x '%g'\n";
+  // Whoever zooms goes on to the right.
+  if (sweep.knobs[along] == "window.width") text += "set xrange [*:*] reverse\n";
+  constexpr const char* colors[] = {"#3c6132", "#b5632a", "#2f6d86", "#8c2331", "#7a6a9a", "#5a5a50"};
+  const auto panel = [&](int column, const std::string& label) {
+    text += fmt::format("set ylabel '{}' noenhanced\nplot ", label);
+    for (std::size_t n = 0; n < names.size(); ++n) {
+      text += fmt::format("{}$line{} using 1:{} with linespoints lw 2 pt 7 ps 1.1 lc rgb '{}' title "
+                          "'{}'",
+                          n == 0 ? "" : ", \\\n  ", n, column, colors[n % std::size(colors)],
+                          names[n]);
+    }
+    text += "\n";
+  };
+  panel(2, fmt::format("{}{}", metric.name, metric.unit.empty() ? "" : fmt::format(", {}", metric.unit)));
+  text += fmt::format("set xlabel '{}' noenhanced\n", sweep.knobs[along]);
+  panel(3, "milliseconds a frame, median");
+  return text + "unset multiplot\n";
+}
+
 SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title) {
   make_folder(folder);
   const std::string base = folder + "/";
@@ -213,26 +306,35 @@ SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std:
   write_file(files.csv, sweep_csv(sweep));
   write_file(files.json, sweep_json(sweep));
   write_file(files.script, sweep_plot(sweep, title));
-  for (const char* kind : {"png", "svg"}) {
-    const std::string& path = kind == std::string_view("png") ? files.png : files.svg;
-    try {
-      write_whole(path, [&](const std::string& temporary) {
-        const int code = run({"gnuplot", "-c", files.script, kind, temporary});
-        if (code != 0) {
+  const auto draw = [&](const std::string& script, std::string& png, std::string& svg) {
+    for (const char* kind : {"png", "svg"}) {
+      const std::string& path = kind == std::string_view("png") ? png : svg;
+      try {
+        write_whole(path, [&](const std::string& temporary) {
+          const int code = run({"gnuplot", "-c", script, kind, temporary});
+          if (code == 0) return;
           throw Error(ErrorKind::file,
                       code == -1 || code == 127
                           ? "no plot: gnuplot is not installed; apt-get install gnuplot-nox, then "
                             "gnuplot -c " +
-                                files.script + " png " + files.png
+                                script + " png " + png
                           : fmt::format("no plot: gnuplot failed with code {}", code));
-        }
-      });
-    } catch (const Error& error) {
-      files.problem = error.message();
-      files.png.clear();
-      files.svg.clear();
-      break;
+        });
+      } catch (const Error& error) {
+        files.problem = error.message();
+        png.clear();
+        svg.clear();
+        break;
+      }
     }
+  };
+  draw(files.script, files.png, files.svg);
+  if (const auto lines = sweep_lines(sweep, title)) {
+    const std::string script = base + "lines.gp";
+    write_file(script, *lines);
+    files.lines_png = base + "lines.png";
+    files.lines_svg = base + "lines.svg";
+    draw(script, files.lines_png, files.lines_svg);
   }
   return files;
 }

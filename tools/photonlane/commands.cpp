@@ -190,7 +190,7 @@ int run(const SweepCommand& command) {
       fmt::print("{}", io::sweep_json(result));
     } else if (!command.common.quiet) {
       fmt::print("{}", io::sweep_text(result));
-      for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg}) {
+      for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg, files.lines_png, files.lines_svg}) {
         if (!path.empty()) fmt::print("{}\n", path);
       }
     }

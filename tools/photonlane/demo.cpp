@@ -40,7 +40,7 @@ class Show {
   Frame frame(const Budget& budget) const {
     ProgressBar bar("render", command_.quiet);
     return render(world_, file_.camera, budget,
-                  {.layers = LayerSet::measurable(),
+                  {.layers = measurable_layers(world_),
                    .threads = command_.threads,
                    .progress = bar.callback(),
                    .recycle = {}});
@@ -223,6 +223,53 @@ void show_rooms(const DemoCommand& command) {
                            small.frame.width, small.frame.height));
 }
 
+/// The stained window: a plane, where its number types break, and a zoom into one of its panes.
+void show_window(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/window");
+  const Show show(command, "glasshouse-window.yaml", command.output + "/window");
+  Frame frame = show.frame(show.file().budget);
+  io::write_frame(show.path("view.png"), frame);
+  show.say(fmt::format("window/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
+  // All types with the radius that the fewest bits hold.
+  io::SceneFile file = show.file();
+  file.scene.plane->escape_radius = 4;
+  const DecimalPoint pane{Decimal(std::string_view("-0.74329189085243020293162432597251075717")),
+                          Decimal(std::string_view("0.13124055230879760477084590658147814307"))};
+  file.camera.window.center = pane;
+  file.budget.plane.limit = PlaneLimit::given;
+  file.budget.plane.iterations = 10000;
+  const Size size = file.budget.frame.size();
+  file.budget.frame = {size.width / 8 + 1, size.height / 8 + 1, 1};
+  SweepOptions options{.repeats = 3, .warm_up = 1, .progress = {}};
+  options.metric = "share_other";
+  options.threads = command.threads;
+  const Sweep result =
+      sweep(compile(file.scene), file.camera, file.budget,
+            {parse_vary("window.width=1e-1..1e-29//15"),
+             parse_vary("plane.number=fixed,float,double,double_double,perturbation")},
+            options);
+  io::write_sweep(command.output + "/window", result, file.scene.title);
+  show.say(fmt::format("window/sweep.csv, window/lines.*: where each number type breaks, and what "
+                       "the next one costs, at {}x{}",
+                       file.budget.frame.width, file.budget.frame.height));
+  std::vector<io::ZoomStep> steps;
+  io::SceneFile zoom = show.file();
+  zoom.budget.frame.samples = 1;
+  const auto windows = zoom_windows(zoom.camera.window, size, pane, Decimal(1e-24), 9);
+  const World world = compile(zoom.scene);
+  for (std::size_t i = 0; i < windows.size(); ++i) {
+    Camera camera;
+    camera.window = windows[i];
+    Frame one = render(
+        world, camera, zoom.budget,
+        {.layers = {Layer::display}, .threads = command.threads, .progress = {}, .recycle = {}});
+    io::write_frame(show.path(fmt::format("pane-{}.png", i + 1)), one);
+    steps.push_back({windows[i], one.cost, one.tally, *one.plane_report});
+  }
+  io::write_zoom(command.output + "/window", steps);
+  show.say("window/pane-*.png, window/zoom.csv: into one of its panes, and what each frame took");
+}
+
 }  // namespace
 
 int run(const DemoCommand& command) {
@@ -231,6 +278,7 @@ int run(const DemoCommand& command) {
   show_light(command);
   show_fields(command);
   show_rooms(command);
+  show_window(command);
 
   fmt::print("{}\n", command.output);
   return success;

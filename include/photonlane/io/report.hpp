@@ -1,5 +1,6 @@
 #pragma once
 
+#include <optional>
 #include <string>
 
 #include "photonlane/field/sample.hpp"
@@ -46,10 +47,15 @@ std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& s
 /// What write_sweep left in a folder.
 struct SweepFiles {
   std::string csv, json, script, png, svg;
+  std::string lines_png, lines_svg;  ///< of sweeps over two knobs, one of them of numbers
   std::string problem;  ///< why there are no plots, and what to do about it; empty where there are
 };
 
-/// Writes sweep.csv, sweep.json, cost-error.gp and, where gnuplot is installed, cost-error.png and
+/// A script that draws error and time along a knob of numbers, a line for each value of the other;
+/// nothing where the sweep is not over two knobs such.
+std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& title);
+
+/// Writes sweep.csv, sweep.json, cost-error.gp, where it has one lines.gp, and where gnuplot is installed, cost-error.png and
 /// cost-error.svg. Throws Error (file) where the folder cannot be written.
 SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title);
 
