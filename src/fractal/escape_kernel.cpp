@@ -230,7 +230,8 @@ class Orbits {
         }
       }
       for (std::size_t v = 0; v < vectors; ++v) {
-        const V square = hn::Add(hn::Mul(x[v].high(), x[v].high()), hn::Mul(y[v].high(), y[v].high()));
+        const V square =
+            hn::Add(hn::Mul(x[v].high(), x[v].high()), hn::Mul(y[v].high(), y[v].high()));
         const VI left = hn::Sub(hn::Load(di, left_ + v * lanes), hn::Set(di, chunk));
         hn::Store(left, di, left_ + v * lanes);
         M ended = hn::Or(hn::Not(hn::Le(square, radius)),
@@ -265,7 +266,9 @@ class Orbits {
         from_x_.Store(v, from_x[v]);
         from_y_.Store(v, from_y[v]);
         if (tracking) {
-          hn::Store(hn::IfThenElseZero(hn::RebindMask(di, hn::Not(hn::Le(square, radius))), steps[v]), di, when_);
+          hn::Store(
+              hn::IfThenElseZero(hn::RebindMask(di, hn::Not(hn::Le(square, radius))), steps[v]), di,
+              when_);
         }
         End(v, ended, same, tracking);
         load(v);
@@ -347,11 +350,11 @@ class Orbits {
   alignas(64) Integer when_[lanes];  ///< of a vector's lanes: the step that led outside, or 0
 
   Stored<Real, slots> x_, y_, cx_, cy_, from_x_, from_y_, kept_x_, kept_y_;
-  alignas(64) Integer left_[slots];    ///< of what was given
+  alignas(64) Integer left_[slots];      ///< of what was given
   alignas(64) Integer allotted_[slots];  ///< all of it
   alignas(64) Integer mark_[slots];      ///< what is left when the place is kept anew
-  alignas(64) Number pull_[slots];     ///< the square of how much the orbit stretches so far
-  std::uint64_t given_[slots];         ///< steps it may take, so far
+  alignas(64) Number pull_[slots];       ///< the square of how much the orbit stretches so far
+  std::uint64_t given_[slots];           ///< steps it may take, so far
   std::size_t point_[slots];
 };
 

@@ -152,10 +152,11 @@ std::vector<PlaneWindow> zoom_windows(const PlaneWindow& from, Size size, const 
     if (i == 0 || i == frames - 1) continue;
     const double log = first_log + (last_log - first_log) * i / (frames - 1);
     const double whole = std::floor(log);
-    window.width = Decimal(std::string_view(
-        fmt::format("{:.16g}e{:.0f}", std::pow(10, log - whole), whole)));
+    window.width =
+        Decimal(std::string_view(fmt::format("{:.16g}e{:.0f}", std::pow(10, log - whole), whole)));
     // What is left of the way, against how wide the window is.
-    const double left = (1 - std::pow(10, last_log - log)) / (1 - std::pow(10, last_log - first_log));
+    const double left =
+        (1 - std::pow(10, last_log - log)) / (1 - std::pow(10, last_log - first_log));
     const double share = last_log == first_log ? 1 - static_cast<double>(i) / (frames - 1) : left;
     const long long places = places_for(window, size);
     window.center = {moved(to.x, share * off.x(), window.width, places),

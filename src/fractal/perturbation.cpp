@@ -63,9 +63,10 @@ struct Perturbation::Skips {
         both.b = second.a * first.b + second.b;
         // What the point's own distance adds on the way takes from the reach.
         const double taken = first.b.log2() + log_reach;
-        const double rest = second.log_reach > taken
-                                ? second.log_reach + std::log2(1 - std::exp2(taken - second.log_reach))
-                                : -std::numeric_limits<double>::infinity();
+        const double rest =
+            second.log_reach > taken
+                ? second.log_reach + std::log2(1 - std::exp2(taken - second.log_reach))
+                : -std::numeric_limits<double>::infinity();
         both.log_reach = std::min(first.log_reach, rest - first.a.log2());
       }
       Level level;
@@ -75,8 +76,8 @@ struct Perturbation::Skips {
         near.a = two[i].a.near();
         near.b = two[i].b.near();
         near.square_reach = std::exp2(2 * two[i].log_reach);
-        const bool good = std::isfinite(near.a.square()) && std::isfinite(near.b.x) &&
-                          std::isfinite(near.b.y);
+        const bool good =
+            std::isfinite(near.a.square()) && std::isfinite(near.b.x) && std::isfinite(near.b.y);
         if (!good || !(near.square_reach > 0)) near.square_reach = 0;
         largest_reach = std::max(largest_reach, near.square_reach);
       }
@@ -165,9 +166,9 @@ class Perturbation::Walker {
           const double square = z.square();
           const double x = z.x * slope_x_.x + z.y * slope_x_.y;
           const double y = z.x * slope_y_.x + z.y * slope_y_.y;
-          const double distance =
-              std::exp2(std::log2(square * 0.5 * std::log(square)) - 0.5 * std::log2(x * x + y * y) -
-                        static_cast<double>(slope_power_ + all_.power_));
+          const double distance = std::exp2(std::log2(square * 0.5 * std::log(square)) -
+                                            0.5 * std::log2(x * x + y * y) -
+                                            static_cast<double>(slope_power_ + all_.power_));
           ends.distance[i] = distance > 0 ? distance : 0;
         }
       }
@@ -248,8 +249,8 @@ class Perturbation::Walker {
 
   /// In doubles, until it has ended or comes so near to the reference that those do not hold it.
   bool near_leg(EscapeEnds& ends, std::size_t i, bool& small) {
-    const bool quadratic =
-        rule_.family == PlaneFamily::power && rule_.power == 2 && !extras_.distance && !extras_.trap;
+    const bool quadratic = rule_.family == PlaneFamily::power && rule_.power == 2 &&
+                           !extras_.distance && !extras_.trap;
     for (;;) {
       if (quadratic) {
         // Most of the way is of such steps, with nothing to be told on it.
@@ -485,7 +486,7 @@ class Perturbation::Walker {
   Complex off_, point_;
   Complex slope_x_, slope_y_;  ///< how z changes with the point, in units of 2^slope_power_
   std::int64_t slope_power_ = 0;
-  double slope_one_ = 1;           ///< 1 in those
+  double slope_one_ = 1;  ///< 1 in those
 };
 
 Perturbation::~Perturbation() = default;
@@ -514,8 +515,7 @@ Perturbation::Perturbation(const EscapePlane& plane, const PlaneWindow& window,
   EscapeRule rule;
   rule.power = plane.power;
   rule.julia = plane.julia.has_value();
-  skips_ = std::make_unique<Skips>(rule, *this,
-                                   std::log2(reach) + static_cast<double>(power),
+  skips_ = std::make_unique<Skips>(rule, *this, std::log2(reach) + static_cast<double>(power),
                                    power < static_cast<std::int64_t>(near_enough));
 }
 

@@ -137,9 +137,9 @@ EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, Plan
   return stop;
 }
 
-void iterate_points(const EscapeRule& rule, const EscapeStop& stop,
-                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget, const Perturbation* perturbation,
-                          const PlanePoints& points, EscapeEnds& ends) {
+void iterate_points(const EscapeRule& rule, const EscapeStop& stop, const EscapeExtras& extras,
+                    PlaneNumber number, const PlaneBudget& budget, const Perturbation* perturbation,
+                    const PlanePoints& points, EscapeEnds& ends) {
   if (number == PlaneNumber::perturbation) {
     perturbation->iterate(rule, stop, extras, points, ends);
     return;

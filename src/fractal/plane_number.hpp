@@ -67,8 +67,8 @@ EscapeRule escape_rule(const EscapePlane& plane);
 EscapeStop escape_stop(const EscapePlane& plane, const PlaneBudget& budget, PlaneNumber number);
 
 /// Iterates points in a number type; by perturbation those are distances.
-void iterate_points(const EscapeRule& rule, const EscapeStop& stop,
-                          const EscapeExtras& extras, PlaneNumber number, const PlaneBudget& budget, const Perturbation* perturbation,
-                          const PlanePoints& points, EscapeEnds& ends);
+void iterate_points(const EscapeRule& rule, const EscapeStop& stop, const EscapeExtras& extras,
+                    PlaneNumber number, const PlaneBudget& budget, const Perturbation* perturbation,
+                    const PlanePoints& points, EscapeEnds& ends);
 
 }  // namespace photonlane

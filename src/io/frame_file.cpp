@@ -35,7 +35,8 @@ std::vector<Channel> channels() {
   }
   for (const Layer layer :
        {Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending, Layer::material,
-        Layer::evaluations, Layer::nearest, Layer::overstretched, Layer::crossings, Layer::room, Layer::smooth_count, Layer::edge_distance, Layer::trap}) {
+        Layer::evaluations, Layer::nearest, Layer::overstretched, Layer::crossings, Layer::room,
+        Layer::smooth_count, Layer::edge_distance, Layer::trap}) {
     all.push_back({layer, 0, std::string(name_of(layer))});
   }
   return all;

@@ -232,7 +232,8 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       if (std::find(values.begin(), values.end(), setting.values[k]) == values.end()) {
         values.push_back(setting.values[k]);
       }
-      const double log = number->positive() ? number->log10() : -std::numeric_limits<double>::infinity();
+      const double log =
+          number->positive() ? number->log10() : -std::numeric_limits<double>::infinity();
       low = std::min(low, log);
       high = std::max(high, log);
     }
@@ -271,9 +272,8 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       "if (ARG1 ne 'svg') set terminal pngcairo size 1280,800 font 'DejaVu Sans,13' background "
       "'#fbfaf6'\n"
       "set output ARG2\n";
-  text += fmt::format(
-      "set multiplot layout 2,1 title \"{}: by {} and {}\" noenhanced\n", escaped(title),
-      escaped(sweep.knobs[along]), escaped(sweep.knobs[by]));
+  text += fmt::format("set multiplot layout 2,1 title \"{}: by {} and {}\" noenhanced\n",
+                      escaped(title), escaped(sweep.knobs[along]), escaped(sweep.knobs[by]));
   text +=
       "set grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb '#55524a'\nset tics "
       "nomirror\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
@@ -281,18 +281,20 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
   text += powers ? "set format x '10^{%.0f}'\n" : "set format x '%g'\n";
   // Whoever zooms goes on to the right.
   if (sweep.knobs[along] == "window.width") text += "set xrange [*:*] reverse\n";
-  constexpr const char* colors[] = {"#3c6132", "#b5632a", "#2f6d86", "#8c2331", "#7a6a9a", "#5a5a50"};
+  constexpr const char* colors[] = {"#3c6132", "#b5632a", "#2f6d86",
+                                    "#8c2331", "#7a6a9a", "#5a5a50"};
   const auto panel = [&](int column, const std::string& label) {
     text += fmt::format("set ylabel '{}' noenhanced\nplot ", label);
     for (std::size_t n = 0; n < names.size(); ++n) {
-      text += fmt::format("{}$line{} using 1:{} with linespoints lw 2 pt 7 ps 1.1 lc rgb '{}' title "
-                          "'{}'",
-                          n == 0 ? "" : ", \\\n  ", n, column, colors[n % std::size(colors)],
-                          names[n]);
+      text += fmt::format(
+          "{}$line{} using 1:{} with linespoints lw 2 pt 7 ps 1.1 lc rgb '{}' title "
+          "'{}'",
+          n == 0 ? "" : ", \\\n  ", n, column, colors[n % std::size(colors)], names[n]);
     }
     text += "\n";
   };
-  panel(2, fmt::format("{}{}", metric.name, metric.unit.empty() ? "" : fmt::format(", {}", metric.unit)));
+  panel(2, fmt::format("{}{}", metric.name,
+                       metric.unit.empty() ? "" : fmt::format(", {}", metric.unit)));
   text += fmt::format("set xlabel '{}' noenhanced\n", sweep.knobs[along]);
   panel(3, "milliseconds a frame, median");
   return text + "unset multiplot\n";

@@ -187,10 +187,11 @@ std::string volume_json(const Volume& volume, const VolumeError& error) {
 
 std::string check_text(const SceneReport& report) {
   if (report.plane) {
-    std::string text = fmt::format("plane      in {}: {}\nlimit      {} steps\n",
-                                   name_of(report.plane->number), report.plane->why,
-                                   report.plane->limit);
-    for (const std::string& warning : report.warnings) text += fmt::format("warning: {}\n", warning);
+    std::string text =
+        fmt::format("plane      in {}: {}\nlimit      {} steps\n", name_of(report.plane->number),
+                    report.plane->why, report.plane->limit);
+    for (const std::string& warning : report.warnings)
+      text += fmt::format("warning: {}\n", warning);
     return text;
   }
   std::string text = fmt::format("rooms      {}\n", report.rooms);
@@ -309,14 +310,14 @@ std::string frame_json(const Frame& frame) {
     if (frame.has(layer)) layers.push_back(std::string(name_of(layer)));
   }
   Json object{{"size", {frame.size().width, frame.size().height}},
-                    {"layers", layers},
-                    {"tally", tally_object(frame.tally)},
-                    {"cost",
-                     {{"compile_ms", frame.cost.compile_ms},
-                      {"cast_ms", frame.cost.cast_ms},
-                      {"fill_ms", frame.cost.fill_ms},
-                      {"encode_ms", frame.cost.encode_ms}}},
-                    {"budget", budget_object(frame.budget)}};
+              {"layers", layers},
+              {"tally", tally_object(frame.tally)},
+              {"cost",
+               {{"compile_ms", frame.cost.compile_ms},
+                {"cast_ms", frame.cost.cast_ms},
+                {"fill_ms", frame.cost.fill_ms},
+                {"encode_ms", frame.cost.encode_ms}}},
+              {"budget", budget_object(frame.budget)}};
   if (frame.plane_report) {
     const PlaneReport& report = *frame.plane_report;
     object["plane"] = {{"number", std::string(name_of(report.number))},
@@ -329,14 +330,15 @@ std::string frame_json(const Frame& frame) {
 }
 
 std::string zoom_csv(const std::vector<ZoomStep>& steps) {
-  std::string text = "frame,width,number,limit,cast_ms,total_ms,steps_per_lane,hit,escaped,spent,doubtful\n";
+  std::string text =
+      "frame,width,number,limit,cast_ms,total_ms,steps_per_lane,hit,escaped,spent,doubtful\n";
   for (std::size_t i = 0; i < steps.size(); ++i) {
     const ZoomStep& step = steps[i];
-    text += fmt::format("{},{},{},{},{:.2f},{:.2f},{:.1f},{},{},{},{:.4f}\n", i + 1,
-                        step.window.width.text(), name_of(step.report.number), step.report.limit,
-                        step.cost.cast_ms, step.cost.total_ms(), step.tally.steps_per_lane(),
-                        step.tally.hits, step.tally.escaped, step.tally.spent,
-                        step.report.doubtful);
+    text +=
+        fmt::format("{},{},{},{},{:.2f},{:.2f},{:.1f},{},{},{},{:.4f}\n", i + 1,
+                    step.window.width.text(), name_of(step.report.number), step.report.limit,
+                    step.cost.cast_ms, step.cost.total_ms(), step.tally.steps_per_lane(),
+                    step.tally.hits, step.tally.escaped, step.tally.spent, step.report.doubtful);
   }
   return text;
 }

@@ -17,8 +17,8 @@ inline double quick_log2(double value) {
   const auto bits = std::bit_cast<std::uint64_t>(value);
   // The power as a double, by putting it where the lowest bits of 2^52 are.
   const double power = std::bit_cast<double>((bits >> 52) | 0x4330000000000000u) - 0x1p52 - 1023;
-  const double part =
-      std::bit_cast<double>((bits & 0x000fffffffffffffu) | 0x3ff0000000000000u) * 0.70710678118654752;
+  const double part = std::bit_cast<double>((bits & 0x000fffffffffffffu) | 0x3ff0000000000000u) *
+                      0.70710678118654752;
   const double t = (part - 1) / (part + 1);
   const double square = t * t;
   double sum = 1.0 / 13;

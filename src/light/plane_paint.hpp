@@ -7,9 +7,9 @@
 
 namespace photonlane {
 
-/// The steps of each point that escaped and the fraction by which they go on between two whole ones:
-/// from 1, where z has just come to the radius, to 0, where it is at the radius to that power. Of
-/// others anything.
+/// The steps of each point that escaped and the fraction by which they go on between two whole
+/// ones: from 1, where z has just come to the radius, to 0, where it is at the radius to that
+/// power. Of others anything.
 void smooth_counts(const EscapePlane& plane, const EscapeStop& stop, const EscapeEnds& ends,
                    double* counts);
 

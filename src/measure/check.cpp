@@ -148,13 +148,13 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
     // A frame of few pixels of the same window would ask less of its numbers.
     Budget once = budget;
     once.frame.samples = 1;
-    report.plane = render(world, camera, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
-                       .plane_report;
+    report.plane =
+        render(world, camera, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
+            .plane_report;
     if (report.plane->past_limit) {
-      report.warnings.push_back(
-          fmt::format("past what {} tells apart: {}, and {:.0f} % of the pixels are doubtful",
-                      name_of(report.plane->number), report.plane->why,
-                      100 * report.plane->doubtful));
+      report.warnings.push_back(fmt::format(
+          "past what {} tells apart: {}, and {:.0f} % of the pixels are doubtful",
+          name_of(report.plane->number), report.plane->why, 100 * report.plane->doubtful));
     }
     return report;
   }

@@ -136,8 +136,9 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   result.one_by_one = options.one_by_one;
   const Limit weighed = parse_limit(std::string(options.metric) + "=0");
   for (const Vary& one : vary) result.knobs.push_back(one.knob);
-  result.settings =
-      different(options.one_by_one ? one_by_one({base, camera}, vary) : combinations({base, camera}, vary), vary);
+  result.settings = different(
+      options.one_by_one ? one_by_one({base, camera}, vary) : combinations({base, camera}, vary),
+      vary);
   result.reference = reference_of(base, result.settings, vary);
 
   const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
@@ -150,8 +151,10 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
     }
   };
 
-  RenderOptions measured{
-      .layers = measurable_layers(world), .threads = options.threads, .progress = {}, .recycle = {}};
+  RenderOptions measured{.layers = measurable_layers(world),
+                         .threads = options.threads,
+                         .progress = {},
+                         .recycle = {}};
   std::map<std::string, Frame> references;
   const auto reference_of_view = [&](const Camera& seen_by) -> const Frame& {
     const auto [found, fresh] = references.try_emplace(view_text(seen_by));

@@ -66,7 +66,7 @@ Vary parse_vary(std::string_view text) {
     if (const auto range = range_values(values)) {
       for (const double value : *range) {
         written.push_back(info->kind == KnobKind::integer ? fmt::format("{:.0f}", value)
-                                                                : fmt::format("{:.4g}", value));
+                                                          : fmt::format("{:.4g}", value));
       }
     } else {
       for (std::string_view rest = values;;) {

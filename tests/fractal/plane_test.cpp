@@ -89,7 +89,8 @@ TEST(EscapePlanes, TheLargestPartsHaveTheirAreas) {
           const double im = (200 - y - 0.5) * 0.005;
           const double off = re - 0.25;
           const double q = off * off + im * im;
-          const bool largest = q * (q + off) <= 0.25 * im * im || (re + 1) * (re + 1) + im * im <= 0.0625;
+          const bool largest =
+              q * (q + off) <= 0.25 * im * im || (re + 1) * (re + 1) + im * im <= 0.0625;
           const auto ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
           if (largest) EXPECT_NE(ending, Ending::escaped) << re << ", " << im;
           inside += largest && ending == Ending::hit;
@@ -145,9 +146,15 @@ TEST(EscapePlanes, EveryNumberTypeCountsAsManyDigitsDo) {
       {{.family = PlaneFamily::folded, .power = 4}, "-0.9", "0.3", "0.4", {float64, perturbation}},
       {{.julia = c}, "0.1", "0.2", "0.5", {float32, float64, double_double, perturbation, fixed}},
       {{.power = 4, .julia = c}, "0.6", "0.2", "0.5", {float64, double_double, perturbation}},
-      {{}, "-0.743643887037158704752191506", "0.131825904205311970493132056", "1e-9",
+      {{},
+       "-0.743643887037158704752191506",
+       "0.131825904205311970493132056",
+       "1e-9",
        {float64, double_double, perturbation}},
-      {{}, "-0.743643887037158704752191506", "0.131825904205311970493132056", "1e-15",
+      {{},
+       "-0.743643887037158704752191506",
+       "0.131825904205311970493132056",
+       "1e-15",
        {double_double, perturbation}},
   };
   for (const Case& one : cases) {
@@ -172,8 +179,9 @@ TEST(EscapePlanes, EveryNumberTypeCountsAsManyDigitsDo) {
         for (int x = 2; x < 60; x += 7) {
           const std::uint64_t steps = exact[static_cast<std::size_t>(sampled++)];
           const auto ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
-          other += steps < 2000 ? ending != Ending::escaped || frame.codes(Layer::steps)(x, y) != steps
-                                : ending == Ending::escaped;
+          other += steps < 2000
+                       ? ending != Ending::escaped || frame.codes(Layer::steps)(x, y) != steps
+                       : ending == Ending::escaped;
         }
       }
       // Points so near the edge that no rounding can be borne are few.
@@ -254,7 +262,8 @@ TEST(EscapePlanes, SmallCopiesAreInsideByPerturbation) {
     for (int x = 0; x < 60; ++x) {
       const bool in = truth.codes(Layer::ending)(x, y) == static_cast<std::uint32_t>(Ending::hit);
       hits += in;
-      other += in && frame.codes(Layer::ending)(x, y) == static_cast<std::uint32_t>(Ending::escaped);
+      other +=
+          in && frame.codes(Layer::ending)(x, y) == static_cast<std::uint32_t>(Ending::escaped);
     }
   }
   EXPECT_GT(hits, 1000);
@@ -319,11 +328,10 @@ TEST(EscapePlanes, TrapsAreHowNearOrbitsCome) {
 
 TEST(EscapePlanes, AutoTakesTheCheapestTypeThatTellsPixelsApart) {
   const auto taken = [](const char* width) {
-    const Frame frame = frame_of({}, looking_at(spiral_x, spiral_y, width),
-                                 [] {
-                                   Budget budget = stepping(64, 40, PlaneNumber::automatic);
-                                   return budget;
-                                 }());
+    const Frame frame = frame_of({}, looking_at(spiral_x, spiral_y, width), [] {
+      Budget budget = stepping(64, 40, PlaneNumber::automatic);
+      return budget;
+    }());
     return frame.plane_report->number;
   };
   const World world = world_of({});
@@ -427,9 +435,10 @@ TEST(EscapePlanes, EvenedColorsShareThePixels) {
 
 TEST(PlaneWindows, PixelsAndPointsFitTogether) {
   const Size size{640, 400};
-  PlaneWindow window{.center = {Decimal(std::string_view(spiral_x)), Decimal(std::string_view(spiral_y))},
-                     .width = Decimal(std::string_view("1e-40")),
-                     .rotation = degrees(30)};
+  PlaneWindow window{
+      .center = {Decimal(std::string_view(spiral_x)), Decimal(std::string_view(spiral_y))},
+      .width = Decimal(std::string_view("1e-40")),
+      .rotation = degrees(30)};
   for (const Vec2d& at : {Vec2d(0, 0), Vec2d(320, 200), Vec2d(639.5, 12.25)}) {
     const DecimalPoint point = plane_point(window, size, at.x(), at.y());
     EXPECT_LT((frame_place(window, size, point) - at).norm(), 1e-3);
@@ -483,18 +492,21 @@ std::string refusal(const std::function<void()>& work) {
 
 TEST(PlaneWindows, RefuseWhatCannotBe) {
   const auto of_window = [](const char* x, const char* y, const char* width) {
-    return refusal([&] {
-      frame_of({}, looking_at(x, y, width), stepping(4, 4, PlaneNumber::automatic));
-    });
+    return refusal(
+        [&] { frame_of({}, looking_at(x, y, width), stepping(4, 4, PlaneNumber::automatic)); });
   };
   EXPECT_THAT(of_window("0", "0", "0"), HasSubstr("width: found 0, expected a number above 0"));
   EXPECT_THAT(of_window("0", "0", "-2"), HasSubstr("above 0"));
-  EXPECT_THAT(of_window("-0.75", "0", "1e-6"),
-              HasSubstr("the real part has 2 decimal places, a width of 1e-6 needs 6: 4 are missing"));
+  EXPECT_THAT(
+      of_window("-0.75", "0", "1e-6"),
+      HasSubstr("the real part has 2 decimal places, a width of 1e-6 needs 6: 4 are missing"));
   EXPECT_EQ(of_window("-0.750000", "0", "1e-6"), "nothing refused");
   EXPECT_THAT(refusal([] { Decimal(std::string_view("1.2.3")); }), HasSubstr("decimal number"));
   EXPECT_THAT(refusal([] { zoomed({}, {4, 4}, 0, 0, 0); }), HasSubstr("above 0"));
-  EXPECT_THAT(refusal([] { zoom_windows({}, {4, 4}, {}, Decimal(1.0), 1); }), HasSubstr("2 or more"));
+  EXPECT_THAT(refusal([] {
+                zoom_windows({}, {4, 4}, {}, Decimal(1.0), 1);
+              }),
+              HasSubstr("2 or more"));
 }
 
 TEST(EscapePlanes, RefuseWhatCannotBe) {
@@ -513,9 +525,7 @@ TEST(EscapePlanes, RefuseWhatCannotBe) {
   budget.plane.integer_bits = 10;
   budget.plane.fraction_bits = 60;
   EXPECT_THAT(of_plane({}, budget), HasSubstr("64 or fewer"));
-  EXPECT_THAT(refusal([&] {
-                render(world_of({}), {}, good, test::with_layers({Layer::depth}));
-              }),
+  EXPECT_THAT(refusal([&] { render(world_of({}), {}, good, test::with_layers({Layer::depth})); }),
               HasSubstr("planes have no layer depth"));
 }
 

@@ -190,7 +190,8 @@ int run(const SweepCommand& command) {
       fmt::print("{}", io::sweep_json(result));
     } else if (!command.common.quiet) {
       fmt::print("{}", io::sweep_text(result));
-      for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg, files.lines_png, files.lines_svg}) {
+      for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg,
+                                      files.lines_png, files.lines_svg}) {
         if (!path.empty()) fmt::print("{}\n", path);
       }
     }
@@ -375,10 +376,10 @@ int run(const ZoomCommand& command) {
       Camera camera = file.camera;
       camera.window = windows[i];
       Frame frame = render(world, camera, file.budget,
-                                 {.layers = {Layer::display},
-                                  .threads = command.common.threads,
-                                  .progress = {},
-                                  .recycle = {}});
+                           {.layers = {Layer::display},
+                            .threads = command.common.threads,
+                            .progress = {},
+                            .recycle = {}});
       io::write_frame(fmt::format("{}/frame-{:04}.png", command.output, i + 1), frame);
       steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
       if (progress && !progress(static_cast<double>(i + 1) / static_cast<double>(windows.size()))) {

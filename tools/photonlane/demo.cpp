@@ -249,9 +249,10 @@ void show_window(const DemoCommand& command) {
              parse_vary("plane.number=fixed,float,double,double_double,perturbation")},
             options);
   io::write_sweep(command.output + "/window", result, file.scene.title);
-  show.say(fmt::format("window/sweep.csv, window/lines.*: where each number type breaks, and what "
-                       "the next one costs, at {}x{}",
-                       file.budget.frame.width, file.budget.frame.height));
+  show.say(
+      fmt::format("window/sweep.csv, window/lines.*: where each number type breaks, and what "
+                  "the next one costs, at {}x{}",
+                  file.budget.frame.width, file.budget.frame.height));
   std::vector<io::ZoomStep> steps;
   io::SceneFile zoom = show.file();
   zoom.budget.frame.samples = 1;

@@ -92,10 +92,10 @@ Vec2d frame_place(const PlaneWindow& window, Size size, const DecimalPoint& poin
 /// times as large. Throws Error (input) for factors that are not above 0.
 PlaneWindow zoomed(const PlaneWindow& window, Size size, double x, double y, double factor);
 
-/// The windows of a steady zoom: each is smaller, or larger, than the one before by the same factor,
-/// the last is that wide and has `to` in its middle, and on the way that point stays where it is but
-/// for coming to the middle. Throws Error (input) for fewer than two frames, widths of zero or below,
-/// and places of fewer digits than the last width needs.
+/// The windows of a steady zoom: each is smaller, or larger, than the one before by the same
+/// factor, the last is that wide and has `to` in its middle, and on the way that point stays where
+/// it is but for coming to the middle. Throws Error (input) for fewer than two frames, widths of
+/// zero or below, and places of fewer digits than the last width needs.
 std::vector<PlaneWindow> zoom_windows(const PlaneWindow& from, Size size, const DecimalPoint& to,
                                       const Decimal& width, int frames);
 

@@ -55,8 +55,9 @@ struct SweepFiles {
 /// nothing where the sweep is not over two knobs such.
 std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& title);
 
-/// Writes sweep.csv, sweep.json, cost-error.gp, where it has one lines.gp, and where gnuplot is installed, cost-error.png and
-/// cost-error.svg. Throws Error (file) where the folder cannot be written.
+/// Writes sweep.csv, sweep.json, cost-error.gp, where it has one lines.gp, and where gnuplot is
+/// installed, cost-error.png and cost-error.svg. Throws Error (file) where the folder cannot be
+/// written.
 SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title);
 
 }  // namespace photonlane::io

@@ -25,8 +25,8 @@ struct SceneReport {
   int portals = 0;                   ///< but for the ways back
   int swells = 0;
   std::optional<PlaneReport> plane;  ///< of planes, as one frame was made
-  std::vector<std::string> loops;  ///< what going round by portals comes to, and which nest
-  std::size_t memory_bytes = 0;    ///< of the compiled world
+  std::vector<std::string> loops;    ///< what going round by portals comes to, and which nest
+  std::size_t memory_bytes = 0;      ///< of the compiled world
   double compile_ms = 0;
   std::vector<std::string> warnings;
 };

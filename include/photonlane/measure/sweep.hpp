@@ -57,9 +57,9 @@ struct Sweep {
 /// differ only in knobs without effect (cells.increment beside another cells.method) count once.
 /// Errors are against a reference of the same view by exact stepping in double
 /// (Budget::reference()); where samples are varied it has four times the most of them, and where
-/// the size is varied, the largest size, to which the others are resampled; where the camera or the window is varied, one for each. Times are of frames
-/// with the display layer; settings take turns, so that a slow moment of the machine falls on all
-/// alike. Throws what render() throws.
+/// the size is varied, the largest size, to which the others are resampled; where the camera or the
+/// window is varied, one for each. Times are of frames with the display layer; settings take turns,
+/// so that a slow moment of the machine falls on all alike. Throws what render() throws.
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options = {});
 
