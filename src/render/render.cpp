@@ -103,7 +103,7 @@ RenderJob job_for(const World& world, const Camera& camera, const Budget& budget
   job.patterned =
       some([](const Material& material) { return material.pattern != SurfacePattern::none; });
   job.panels = std::any_of(job.rooms.begin(), job.rooms.end(),
-                           [](const RoomView& view) { return !view.panels.empty(); });
+                           [](const RoomView& room) { return !room.panels.empty(); });
   job.portals = std::any_of(rooms.begin(), rooms.end(),
                             [](const CompiledRoom& room) { return room.portals != nullptr; });
   return job;
