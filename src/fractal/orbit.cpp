@@ -39,8 +39,8 @@ void put(Big& to, const Decimal& from) { mpfr_set_str(to, from.text().c_str(), 1
 
 ReferenceOrbit reference_orbit(const EscapePlane& plane, const DecimalPoint& point, bool of_zero,
                                std::uint64_t limit, double radius, long bits) {
-  // As many as 512 MiB hold; past them lanes go on from the start.
-  constexpr std::uint64_t most = std::uint64_t{1} << 25;
+  // With its skips some 600 MiB; past them lanes go on from the start.
+  constexpr std::uint64_t most = std::uint64_t{1} << 22;
   Big cx(bits), cy(bits), x(bits), y(bits), px(bits), py(bits), a(bits), b(bits);
   put(cx, plane.julia ? plane.julia->x : point.x);
   put(cy, plane.julia ? plane.julia->y : point.y);

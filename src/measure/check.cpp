@@ -145,11 +145,16 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   report.memory_bytes = world.memory_bytes();
   report.compile_ms = world.compile_ms();
   if (scene.plane) {
-    // A frame of few pixels of the same window would ask less of its numbers.
+    // The middle of the frame, of pixels as wide: fewer over all of it would ask less of its
+    // numbers.
     Budget once = budget;
-    once.frame.samples = 1;
+    const Size size = budget.frame.size();
+    once.frame = {std::min(size.width, 160), std::min(size.height, 100), 1};
+    Camera middle = camera;
+    middle.window = zoomed(camera.window, size, 0.5 * size.width, 0.5 * size.height,
+                           static_cast<double>(size.width) / once.frame.width);
     report.plane =
-        render(world, camera, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
+        render(world, middle, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
             .plane_report;
     if (report.plane->past_limit) {
       report.warnings.push_back(fmt::format(

@@ -374,7 +374,7 @@ TEST(FieldsInRooms, LanesLedTogetherArriveAtTheSamePlaces) {
   const World world = compile(crowded());
   const Camera camera = Camera::look_at({5, -4, 3}, {0, 0, 0.6}, degrees(50));
   for (const FieldMethod method : {FieldMethod::sphere, FieldMethod::relaxed}) {
-    Budget budget{.frame = {160, 120, 1}, .number = NumberType::float64};
+    Budget budget{.frame = {96, 72, 1}, .number = NumberType::float64};
     budget.field.method = method;
     budget.field.growth = 0;
     budget.field.tolerance = 1e-5;
@@ -385,15 +385,15 @@ TEST(FieldsInRooms, LanesLedTogetherArriveAtTheSamePlaces) {
     EXPECT_LT(led.tally.steps, alone.tally.steps);
     EXPECT_EQ(led.tally.spent, 0u);
     int far = 0;
-    for (int y = 0; y < 120; ++y) {
-      for (int x = 0; x < 160; ++x) {
+    for (int y = 0; y < 72; ++y) {
+      for (int x = 0; x < 96; ++x) {
         const float one = led.values(Layer::ray_distance)(x, y);
         const float two = alone.values(Layer::ray_distance)(x, y);
         far += one != two && !(std::abs(one - two) < 1e-4f);
       }
     }
     // Lanes that graze an edge within the tolerance may end at it or behind it.
-    EXPECT_LE(far, 10);
+    EXPECT_LE(far, 4);
   }
 }
 

@@ -74,19 +74,19 @@ TEST(EscapePlanes, KnownPointsStayOrEscape) {
 TEST(EscapePlanes, TheLargestPartsHaveTheirAreas) {
   // All that never escapes of the two largest parts: 3 pi / 8 and pi / 16, told by periodicity and
   // by the derivative where the closed forms are not asked.
-  const double pixels = 600.0 * 400;
+  const double pixels = 300.0 * 200;
   const double area = 3 * 2;
   for (const bool derivative : {false, true}) {
     for (const PlaneNumber number : {PlaneNumber::float64, PlaneNumber::float32}) {
-      Budget budget = stepping(600, 400, number, 4000);
+      Budget budget = stepping(300, 200, number, 4000);
       budget.plane.forms = false;
       budget.plane.derivative = derivative;
       Frame frame = frame_of({}, looking_at("-0.5", "0", "3"), budget);
       int inside = 0;
-      for (int y = 0; y < 400; ++y) {
-        for (int x = 0; x < 600; ++x) {
-          const double re = -0.5 + (x + 0.5 - 300) * 0.005;
-          const double im = (200 - y - 0.5) * 0.005;
+      for (int y = 0; y < 200; ++y) {
+        for (int x = 0; x < 300; ++x) {
+          const double re = -0.5 + (x + 0.5 - 150) * 0.01;
+          const double im = (100 - y - 0.5) * 0.01;
           const double off = re - 0.25;
           const double q = off * off + im * im;
           const bool largest =
@@ -165,11 +165,11 @@ TEST(EscapePlanes, EveryNumberTypeCountsAsManyDigitsDo) {
     for (int y = 3; y < 40; y += 7) {
       for (int x = 2; x < 60; x += 7) {
         exact.push_back(test::exact_steps(
-            plane, plane_point(camera.window, {60, 40}, x + 0.5, y + 0.5), 140, 2000));
+            plane, plane_point(camera.window, {60, 40}, x + 0.5, y + 0.5), 140, 1000));
       }
     }
     for (const PlaneNumber number : one.numbers) {
-      Budget budget = stepping(60, 40, number, 2000);
+      Budget budget = stepping(60, 40, number, 1000);
       budget.plane.integer_bits = 8;
       budget.plane.fraction_bits = 56;
       const Frame frame = frame_of(plane, camera, budget);
@@ -179,7 +179,7 @@ TEST(EscapePlanes, EveryNumberTypeCountsAsManyDigitsDo) {
         for (int x = 2; x < 60; x += 7) {
           const std::uint64_t steps = exact[static_cast<std::size_t>(sampled++)];
           const auto ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
-          other += steps < 2000
+          other += steps < 1000
                        ? ending != Ending::escaped || frame.codes(Layer::steps)(x, y) != steps
                        : ending == Ending::escaped;
         }

@@ -2,56 +2,26 @@
 
 #include <fmt/format.h>
 #include <gmock/gmock.h>
-#include <sys/wait.h>
 
 #include <cstdio>
 #include <nlohmann/json.hpp>
 #include <regex>
 
 #include "photonlane/io.hpp"
-#include "support/files.hpp"
+#include "support/tool.hpp"
 
 namespace photonlane {
 namespace {
 
+using test::Outcome;
+using test::run;
 using test::TemporaryFolder;
 using ::testing::ContainsRegex;
 using ::testing::HasSubstr;
 using ::testing::StartsWith;
 
-struct Outcome {
-  int code = -1;
-  std::string output;  ///< standard output
-  std::string errors;  ///< standard error
-};
-
-Outcome run(const std::string& command, const TemporaryFolder& folder) {
-  const std::string full = fmt::format("cd '{0}' && {1} > .out 2> .err", folder.path(), command);
-  const int status = std::system(full.c_str());
-  Outcome outcome{WIFEXITED(status) ? WEXITSTATUS(status) : -1, folder.read(".out"),
-                  folder.read(".err")};
-  std::filesystem::remove(folder.path() + "/.out");
-  std::filesystem::remove(folder.path() + "/.err");
-  return outcome;
-}
-
-class Tool : public ::testing::Test {
+class Tool : public test::ToolRun {
  protected:
-  Outcome tool(const std::string& arguments) {
-    return run(fmt::format("'{}' {}", PHOTONLANE_TOOL, arguments), folder);
-  }
-
-  /// Runs what must be refused: exit 2, one line on standard error, nothing written.
-  std::string refused(const std::string& arguments) {
-    const std::set<std::string> before = folder.names();
-    const Outcome outcome = tool(arguments);
-    EXPECT_EQ(outcome.code, 2) << arguments << "\n" << outcome.output << outcome.errors;
-    EXPECT_EQ(outcome.output, "") << arguments;
-    EXPECT_EQ(std::count(outcome.errors.begin(), outcome.errors.end(), '\n'), 1) << outcome.errors;
-    EXPECT_EQ(folder.names(), before) << arguments;
-    return outcome.errors.substr(0, outcome.errors.find('\n'));
-  }
-
   void SetUp() override { folder.write("court.yaml", court); }
 
   const std::string court = R"(title: Court
@@ -71,7 +41,6 @@ room:
 budget:
   frame: {width: 96, height: 60}
 )";
-  TemporaryFolder folder;
 };
 
 TEST_F(Tool, RendersAPictureAndSaysWhatItCost) {
