@@ -92,7 +92,9 @@ TEST(EscapePlanes, TheLargestPartsHaveTheirAreas) {
           const bool largest =
               q * (q + off) <= 0.25 * im * im || (re + 1) * (re + 1) + im * im <= 0.0625;
           const auto ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
-          if (largest) EXPECT_NE(ending, Ending::escaped) << re << ", " << im;
+          if (largest) {
+            EXPECT_NE(ending, Ending::escaped) << re << ", " << im;
+          }
           inside += largest && ending == Ending::hit;
         }
       }

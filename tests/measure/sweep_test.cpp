@@ -200,5 +200,28 @@ TEST(Check, WarnsOfWhatWouldLookWrong) {
   EXPECT_THAT(warnings(round, {.eye = {-1.5, 2.5, 1}}), Contains(HasSubstr("inside a wall")));
 }
 
+TEST(Sweeps, EachViewHasATruthOfItsOwn) {
+  const Scene scene = test::drawn(test::square_room(6));
+  const Camera camera{.eye = {4, 4, 1.6}};
+  const Budget budget{.frame = {48, 30, 1}};
+  const Sweep result =
+      sweep(compile(scene), camera, budget,
+            {parse_vary("camera.heading=0,30,75"), parse_vary("number=float,double")},
+            {.repeats = 1, .warm_up = 0, .progress = {}});
+  ASSERT_EQ(result.settings.size(), 6u);
+  EXPECT_THAT(result.knobs, ElementsAre("camera.heading", "number"));
+  for (const Setting& setting : result.settings) {
+    // In double by exact stepping a view is its own reference.
+    if (setting.values[1] == "double") {
+      EXPECT_EQ(setting.error.rmse, 0) << setting.values[0];
+    }
+    EXPECT_LT(setting.error.rmse, 0.05) << setting.values[0];
+  }
+  EXPECT_NEAR(result.settings[2].camera.heading, degrees(30), 1e-12);
+  EXPECT_THAT(refusal("camera.nose=1,2"), HasSubstr("no such knob"));
+  EXPECT_THAT(refusal("heading=1,2"), HasSubstr("did you mean camera.heading"));
+  EXPECT_THAT(parse_vary("window.width=1e-1..1e-3//3").values, ElementsAre("0.1", "0.01", "0.001"));
+}
+
 }  // namespace
 }  // namespace photonlane

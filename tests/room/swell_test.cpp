@@ -208,6 +208,24 @@ TEST(Swells, FramesConvergeWithTheTolerance) {
   }
 }
 
+TEST(Swells, StepsAreCountedAndGrowAsTheToleranceFalls) {
+  const World world = compile(pool_scene(3));
+  const Camera camera = Camera::look_at({0, -4, 0.3}, {0, 0, 0}, degrees(20));
+  std::uint64_t before = 0;
+  for (const double tolerance : {1e-2, 1e-3, 1e-4}) {
+    Budget budget{.frame = {40, 25, 1}};
+    budget.crossings.tolerance = tolerance;
+    budget.crossings.method = BendMethod::second;
+    const Frame second = render(world, camera, budget, test::with_layers({Layer::color}));
+    EXPECT_GT(second.tally.bent_steps, before);
+    before = second.tally.bent_steps;
+    budget.crossings.method = BendMethod::fifth;
+    const Frame fifth = render(world, camera, budget, test::with_layers({Layer::color}));
+    EXPECT_LE(fifth.tally.bent_steps, before);
+    EXPECT_EQ(fifth.tally.crossings, 0u);
+  }
+}
+
 TEST(Swells, OutOfStepsIsSpent) {
   Budget budget;
   budget.frame = {40, 25, 1};
