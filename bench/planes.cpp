@@ -21,19 +21,6 @@ const std::string deep_y =
     "0954706252875970677052063732022415970266637841138129372769738057663432382579532944343312"
     "21637798812448945442982388708600825164664895200410399649";
 
-struct Look {
-  World world;
-  Camera camera;
-  Budget budget;
-  Frame kept{};
-
-  void operator()() {
-    kept = render(
-        world, camera, budget,
-        {.layers = {Layer::steps}, .threads = 1, .progress = {}, .recycle = std::move(kept)});
-  }
-};
-
 Look look_at(const DecimalPoint& center, const Decimal& span, PlaneNumber number, int limit) {
   Scene scene;
   scene.plane = EscapePlane{.escape_radius = 2};
@@ -42,7 +29,7 @@ Look look_at(const DecimalPoint& center, const Decimal& span, PlaneNumber number
   Budget budget{.frame = {width, height, 1}};
   budget.plane.number = number;
   budget.plane.iterations = limit;
-  return {compile(scene), camera, budget};
+  return {compile(scene), camera, budget, Layer::steps};
 }
 
 /// What the frame and the plain loop say of each pixel's steps: the share that differs.

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "photonlane/measure/statistics.hpp"
+#include "photonlane/photonlane.hpp"
 
 namespace photonlane::bench {
 
@@ -56,6 +57,20 @@ inline Race race(const std::string& name, const Runner& ours, const Runner& thei
   };
   return {name, ratio.median, ratio.spread, bar, told(ours), told(theirs)};
 }
+
+/// A frame of a world, made again and again, of one layer.
+struct Look {
+  World world;
+  Camera camera;
+  Budget budget;
+  Layer layer = Layer::color;
+  Frame kept{};
+
+  void operator()() {
+    kept = render(world, camera, budget,
+                  {.layers = {layer}, .threads = 1, .progress = {}, .recycle = std::move(kept)});
+  }
+};
 
 /// The races of fields whose names hold `wanted`.
 void race_fields(const std::string& wanted, std::vector<Race>& races);

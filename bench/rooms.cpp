@@ -50,19 +50,6 @@ Scene hall(int built, bool closed) {
   return scene;
 }
 
-struct Look {
-  World world;
-  Camera camera;
-  Budget budget;
-  Frame kept{};
-
-  void operator()() {
-    kept = render(
-        world, camera, budget,
-        {.layers = {Layer::color}, .threads = 1, .progress = {}, .recycle = std::move(kept)});
-  }
-};
-
 Budget one_ray(int crossings) {
   Budget budget{.frame = {width, height, 1}};
   budget.far_limit = 1000;

@@ -1,7 +1,6 @@
 #include "fractal/perturbation.hpp"
 
 #include <algorithm>
-#include <bit>
 #include <cmath>
 
 namespace photonlane {
@@ -304,9 +303,9 @@ class Perturbation::Walker {
   Leg quick_leg() {
     const double* const x = all_.x_.data();
     const double* const y = all_.y_.data();
-    const double skip_below =
-        std::max(skips_ != nullptr && last_ == skips_->end ? skips_->largest_reach : 0,
-                 all_.power_ < near_enough ? 0x1p-960 : 0.0);
+    const double far_below = all_.power_ < near_enough ? 0x1p-960 : 0.0;
+    double skip_below =
+        std::max(skips_ != nullptr && last_ == skips_->end ? skips_->largest_reach : 0, far_below);
     const Complex point = rule_.julia ? Complex{} : point_;
     Complex off = off_;
     std::size_t place = place_;
@@ -340,7 +339,8 @@ class Perturbation::Walker {
         place = all_.restart_;
         last_ = all_.second_end_;
         reference = {x[place], y[place]};
-        if (skips_ != nullptr && last_ != skips_->end) break;
+        // The orbit of 0 has no skips.
+        if (skips_ != nullptr && last_ != skips_->end) skip_below = far_below;
       }
     }
     pull_.times(pull);

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <cmath>
 
 #include "fractal/escape_fixed.hpp"
@@ -54,27 +53,31 @@ double PlaneView::far_corner() const { return far_pixel_ * std::hypot(middle_x_,
 
 NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
                            const PlaneBudget& budget, bool extras) {
+  // By how many powers of ten pixels are farther apart than a number's last bit.
   const auto apart = [&](PlaneNumber number) {
     // Orbits are of a size of 1 and more, wherever their points are.
     const double reach = std::max(view.reach(), 1.0);
-    return std::pow(10, view.log_pixel()) / (last_bit(number, budget, reach) * reach);
+    return view.log_pixel() - std::log10(last_bit(number, budget, reach) * reach);
+  };
+  // Numbers by their logarithms: pixels may be nearer than doubles go.
+  const auto written = [](double log) {
+    if (std::abs(log) < 3) return fmt::format("{:.3g}", std::pow(10, log));
+    return fmt::format("{:.2f}e{:.0f}", std::pow(10, log - std::floor(log)), std::floor(log));
   };
   const auto text = [&](PlaneNumber number) {
-    const double whole = std::floor(view.log_pixel());
-    const std::string pixels = fmt::format("pixels are {:.2f}e{:.0f} apart",
-                                           std::pow(10, view.log_pixel() - whole), whole);
     const bool far = number == PlaneNumber::perturbation;
     const PlaneNumber told = far ? PlaneNumber::float64 : number;
-    return fmt::format("{}, {:.3g} times what {} tells apart", pixels, apart(told), name_of(told));
+    return fmt::format("pixels are {} apart, {} times what {} tells apart",
+                       written(view.log_pixel()), written(apart(told)), name_of(told));
   };
+  const double enough = std::log10(room_for_rounding);
   NumberChoice choice;
   choice.number = budget.number;
   if (budget.number == PlaneNumber::automatic) {
     choice.number = PlaneNumber::float32;
-    if (extras || apart(PlaneNumber::float32) < room_for_rounding)
-      choice.number = PlaneNumber::float64;
-    if (apart(PlaneNumber::float64) < room_for_rounding) {
-      const bool pairs = apart(PlaneNumber::double_double) >= room_for_rounding;
+    if (extras || apart(PlaneNumber::float32) < enough) choice.number = PlaneNumber::float64;
+    if (apart(PlaneNumber::float64) < enough) {
+      const bool pairs = apart(PlaneNumber::double_double) >= enough;
       choice.number = pairs ? PlaneNumber::double_double : PlaneNumber::perturbation;
     }
   }
@@ -93,10 +96,8 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
                               static_cast<int>(std::ceil(std::log2(needs))) + 1));
     }
   }
-  if (choice.number == PlaneNumber::perturbation) {
-    return choice;
-  }
-  choice.past_limit = apart(choice.number) < room_for_rounding;
+  if (choice.number == PlaneNumber::perturbation) return choice;
+  choice.past_limit = apart(choice.number) < enough;
   switch (choice.number) {
     case PlaneNumber::fixed:
     case PlaneNumber::float32:

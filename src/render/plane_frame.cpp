@@ -1,7 +1,5 @@
 #include "render/plane_frame.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
 #include <limits>
@@ -10,7 +8,6 @@
 
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
-#include "fractal/escape_fixed.hpp"
 #include "fractal/escape_kernel.hpp"
 #include "fractal/plane_number.hpp"
 #include "light/plane_paint.hpp"

@@ -230,6 +230,93 @@ TEST(EscapePlanes, PerturbationIsDirectIterationAtAnyDepth) {
   }
 }
 
+/// A number with zeros behind it, so many as deep windows ask for.
+Decimal exactly(const std::string& text) {
+  return Decimal(std::string_view(text + std::string(60, '0')));
+}
+
+TEST(EscapePlanes, PerturbationOfEveryFamilyIsDirectIterationFarDown) {
+  // Points of the edge that are known exactly: -2 goes 0, -2, 2, 2 in every family of the power 2;
+  // and b, where z^2 + b - b^2 stays, is of the Julia set of that c where |2 b| is above 1.
+  struct Case {
+    EscapePlane plane;
+    DecimalPoint center;
+  };
+  const DecimalPoint tip{exactly("-2.0"), exactly("0.0")};
+  const Case cases[] = {
+      {{.family = PlaneFamily::power}, tip},
+      {{.family = PlaneFamily::conjugate}, tip},
+      {{.family = PlaneFamily::folded}, tip},
+      {{.julia = DecimalPoint{Decimal(-0.15), Decimal(-0.42)}}, {exactly("1.2"), exactly("0.3")}},
+  };
+  for (const Case& one : cases) {
+    EscapePlane plane = one.plane;
+    plane.escape_radius = 8;
+    for (const char* width : {"1e-12", "1e-50"}) {
+      Camera camera;
+      camera.window = {.center = one.center, .width = Decimal(std::string_view(width))};
+      const Frame frame =
+          frame_of(plane, camera, stepping(30, 20, PlaneNumber::perturbation, 2000));
+      int other = 0;
+      std::uint64_t most = 0;
+      for (int y = 1; y < 20; y += 3) {
+        for (int x = 1; x < 30; x += 3) {
+          const DecimalPoint point = plane_point(camera.window, {30, 20}, x + 0.5, y + 0.5);
+          const std::uint64_t exact = test::exact_steps(plane, point, 400, 2000);
+          other += exact < 2000 ? frame.codes(Layer::steps)(x, y) != exact
+                                : frame.codes(Layer::ending)(x, y) == 1;
+          if (exact < 2000) most = std::max(most, exact);
+        }
+      }
+      EXPECT_LE(other, 2) << name_of(plane.family) << ", width " << width;
+      // As many steps as it takes to come away from there.
+      EXPECT_GT(most, width == std::string("1e-50") ? 75u : 15u);
+    }
+  }
+}
+
+TEST(EscapePlanes, DistancesByPerturbationAreThoseInDouble) {
+  for (const PlaneFamily family :
+       {PlaneFamily::power, PlaneFamily::conjugate, PlaneFamily::folded}) {
+    for (const int power : {2, 3}) {
+      const EscapePlane plane{.family = family, .power = power, .escape_radius = 1000};
+      const Camera camera = looking_at("-0.9", "0.4", "0.9");
+      const Frame far = frame_of(plane, camera, stepping(40, 30, PlaneNumber::perturbation, 500));
+      const Frame near = frame_of(plane, camera, stepping(40, 30, PlaneNumber::float64, 500));
+      int compared = 0;
+      int other = 0;
+      for (int y = 0; y < 30; ++y) {
+        for (int x = 0; x < 40; ++x) {
+          if (near.codes(Layer::steps)(x, y) != far.codes(Layer::steps)(x, y)) continue;
+          if (near.codes(Layer::ending)(x, y) != 1) continue;
+          ++compared;
+          const float distance = near.values(Layer::edge_distance)(x, y);
+          other +=
+              !(std::abs(far.values(Layer::edge_distance)(x, y) - distance) < 1e-3f * distance);
+        }
+      }
+      EXPECT_GT(compared, 500) << name_of(family) << " " << power;
+      EXPECT_LE(other, 3) << name_of(family) << " " << power;
+    }
+  }
+}
+
+TEST(EscapePlanes, SayHowFarApartPixelsAreBeyondDoubles) {
+  Camera camera;
+  const std::string zeros(1010, '0');
+  camera.window = {
+      .center = {Decimal(std::string_view("-2." + zeros)), Decimal(std::string_view("0." + zeros))},
+      .width = Decimal(std::string_view("1e-1000"))};
+  // No row of pixels on the real axis, where all to the right of -2 stays.
+  const Frame frame = frame_of({}, camera, stepping(10, 4, PlaneNumber::automatic, 5000));
+  EXPECT_EQ(frame.plane_report->number, PlaneNumber::perturbation);
+  EXPECT_THAT(frame.plane_report->why, HasSubstr("pixels are 1.00e-1001 apart"));
+  EXPECT_THAT(frame.plane_report->why, HasSubstr("e-986 times what double tells apart"));
+  // -2 + e comes away four times as far each step: 1e1000 takes 1661 of them.
+  EXPECT_EQ(frame.tally.spent, 0u);
+  EXPECT_NEAR(frame.codes(Layer::steps)(0, 0), 1000 * std::log(10) / std::log(4), 6);
+}
+
 TEST(EscapePlanes, PerturbationHoldsWhereTheReferenceEscapesEarly) {
   // The middle of the window is outside; what is around it goes on for longer.
   const EscapePlane plane{.escape_radius = 4};
