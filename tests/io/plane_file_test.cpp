@@ -114,5 +114,34 @@ TEST(Sweeps, GoOverTheWindowAndTheNumberType) {
   EXPECT_LT(other(0), other(2));
 }
 
+TEST(Sweeps, DrawLinesOfTwoKnobsWhereOneIsOfNumbers) {
+  const auto swept = [](std::vector<std::string> knobs,
+                        const std::vector<std::vector<std::string>>& values, bool one_by_one) {
+    Sweep sweep;
+    sweep.knobs = std::move(knobs);
+    sweep.metric = "rmse";
+    sweep.one_by_one = one_by_one;
+    for (const auto& one : values) {
+      Setting& setting = sweep.settings.emplace_back();
+      setting.values = one;
+      setting.error.rmse = 0.01;
+      setting.total_ms.median = 2;
+    }
+    return sweep_lines(sweep, "title");
+  };
+  const std::vector<std::vector<std::string>> values{{"auto", "1"},   {"auto", "10"},
+                                                     {"auto", "200"}, {"fast", "1"},
+                                                     {"fast", "10"},  {"fast", "200"}};
+  const auto lines = swept({"way", "cells.steps"}, values, false);
+  ASSERT_TRUE(lines);
+  // Along the numbers, by their powers as they go over more than two.
+  EXPECT_THAT(*lines, HasSubstr("$line0 << END\n0 0.01 2\n1 0.01 2\n2.30"));
+  EXPECT_THAT(*lines, HasSubstr("title 'fast'"));
+  EXPECT_THAT(*lines, HasSubstr("set xlabel 'cells.steps'"));
+  EXPECT_FALSE(swept({"way", "cells.steps"}, values, true));
+  EXPECT_FALSE(swept({"cells.steps"}, {{"1"}, {"2"}, {"3"}}, false));
+  EXPECT_FALSE(swept({"way", "other"}, {{"a", "b"}, {"c", "d"}, {"e", "f"}}, false));
+}
+
 }  // namespace
 }  // namespace photonlane::io

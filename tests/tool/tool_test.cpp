@@ -128,8 +128,8 @@ TEST_F(Tool, ComparesPictures) {
       "psnr          equal                        peak signal to noise\n"
       "ssim          1.00000                      structural similarity\n"
       "largest       0                            largest error of a channel\n"
-      "share_other   0                            share of pixels that met another cell, face "
-      "or ending\n"
+      "share_other   0                            share of pixels that met another cell or "
+      "face, or ended in another way\n"
       "depth_median  0 m                          median depth error where both hit\n"
       "depth_p99     0 m                          99th percentile of the depth error where "
       "both hit\n");
