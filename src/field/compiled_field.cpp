@@ -221,6 +221,8 @@ HitBatch<double> CompiledField::nearest_hit(const LaneBatch<double>& lanes,
   return march(lanes, budget);
 }
 
+bool CompiledField::exact() const { return tape_->steady; }
+
 std::size_t CompiledField::instruction_count() const { return tape_->instructions.size(); }
 
 std::size_t CompiledField::memory_bytes() const {

@@ -52,6 +52,10 @@ class Machine {
   const T& value_at(std::size_t reg, std::size_t j) const { return values_[reg][j]; }
   void set_value(std::size_t reg, std::size_t j, const T& value) { values_[reg][j] = value; }
 
+  /// How small detail may be that does not matter, vector by vector; asked where `cuts` says so.
+  void cuts(bool cuts) { cuts_ = cuts; }
+  V& footprint(std::size_t j) { return footprint_[j]; }
+
   void run(std::span<const Tape::Instruction> instructions, const ActiveVectors& active) {
     for (const Tape::Instruction& one : instructions) step(one, active);
   }
@@ -211,7 +215,7 @@ class Machine {
       case TapeOp::pyramid:
         return shape(one, active, [&](const P& p) { return pyramid(p, c); });
       case TapeOp::source:
-        return ask_source(one, active, *tape_.sources[static_cast<std::size_t>(c[0])]);
+        return ask_source(one, active, c);
       case TapeOp::outline:
         return shape(one, active, [&](const P& p) { return outline(p, c); });
       case TapeOp::circle:
@@ -709,14 +713,15 @@ class Machine {
   }
 
   /// Side by side, a batch of the lanes that take part.
-  void ask_source(const Tape::Instruction& one, const ActiveVectors& active,
-                  const FieldSource& source) {
+  void ask_source(const Tape::Instruction& one, const ActiveVectors& active, const Number* c) {
+    const FieldSource& source = *tape_.sources[static_cast<std::size_t>(c[0])];
     const D d;
     constexpr std::size_t most = block_vectors * hn::MaxLanes(D());
     const std::size_t lanes = hn::Lanes(d);
     HWY_ALIGN Number place[3][most];
     HWY_ALIGN Number value[most];
     HWY_ALIGN Number slope[3][most];
+    HWY_ALIGN Number footprint[most];
     P at[block_vectors];
     for (std::size_t k = 0; k < active.count; ++k) {
       P& p = at[k];
@@ -725,8 +730,18 @@ class Machine {
       hn::Store(p.x.v, d, place[0] + k * lanes);
       hn::Store(p.y.v, d, place[1] + k * lanes);
       hn::Store(p.z.v, d, place[2] + k * lanes);
+      if (cuts_) {
+        hn::Store(hn::Mul(footprint_[active.index[k]], hn::Set(d, c[2])), d, footprint + k * lanes);
+      }
     }
     SourceBatch<Number> batch{active.count * lanes, place[0], place[1], place[2], value};
+    if (cuts_) batch.footprint = footprint;
+    HWY_ALIGN Number tint[most];
+    const bool tinted = std::is_same_v<T, Made<D>> && c[4] != 0;
+    if (tinted) {
+      batch.tint = tint;
+      batch.tint_by = static_cast<TintBy>(static_cast<int>(c[3]));
+    }
     constexpr bool slopes = std::is_same_v<T, Dual<D>>;
     if constexpr (slopes) {
       batch.slope_x = slope[0];
@@ -744,6 +759,9 @@ class Machine {
         result = T(result.v, sum.x, sum.y, sum.z);
       }
       result.made_of(one.material);
+      if constexpr (std::is_same_v<T, Made<D>>) {
+        if (tinted) result.made_of(c + 5, c[4], hn::Load(d, tint + k * lanes));
+      }
       values_[one.out][active.index[k]] = result;
     }
   }
@@ -788,6 +806,8 @@ class Machine {
 
   const Tape& tape_;
   const Number* constants_;
+  bool cuts_ = false;
+  V footprint_[block_vectors];
   T points_[Tape::most_registers][3][block_vectors];
   T values_[Tape::most_registers][block_vectors];
 };

@@ -5,7 +5,9 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <span>
 
+#include "field/fold_source.hpp"
 #include "field/noise.hpp"
 #include "field/sources.hpp"
 #include "field/tape.hpp"
@@ -85,6 +87,42 @@ void check_corners(FieldKind kind, const std::vector<double>& numbers) {
   }
 }
 
+/// The steps of an iterate.
+void check_steps(std::span<const double> numbers) {
+  if (numbers.size() % step_numbers != 0 || numbers.size() > 64 * step_numbers) {
+    throw Error(ErrorKind::input, "iterate: more than 64 steps, or numbers of a part of one");
+  }
+  for (std::size_t at = 0; at < numbers.size(); at += step_numbers) {
+    const double which = numbers[at];
+    if (!(which >= 0 && which < static_cast<double>(choice_names<FoldKind>.size()))) {
+      throw Error(ErrorKind::input, fmt::format("iterate: no such step {}", which));
+    }
+    const auto kind = static_cast<FoldKind>(static_cast<int>(which));
+    const double* n = numbers.data() + at + 1;
+    std::size_t i = 0;
+    for (const FieldKindInfo::Parameter& parameter : fold_kind_info(kind).parameters) {
+      for (std::size_t k = 0; k < parameter.numbers(); ++k, ++i) {
+        try {
+          check_number(parameter, n[i]);
+        } catch (const Error& error) {
+          throw Error(ErrorKind::input,
+                      fmt::format("iterate: step {}: {}: {}: {}", at / step_numbers + 1,
+                                  name_of(kind), parameter.info.name, error.message()));
+        }
+      }
+    }
+    const auto refuse = [&](std::string_view what) {
+      throw Error(ErrorKind::input, fmt::format("iterate: step {}: {}: {}", at / step_numbers + 1,
+                                                name_of(kind), what));
+    };
+    if (kind == FoldKind::fold && Vec3d(n[0], n[1], n[2]).norm() < 1e-9) {
+      refuse("a normal of no length");
+    }
+    if (kind == FoldKind::place && std::abs(n[6]) < 1e-6) refuse("a scale of 0");
+    if (kind == FoldKind::ball_fold && n[0] > n[1]) refuse("inner is more than outer");
+  }
+}
+
 void check_numbers(FieldKind kind, const std::vector<double>& numbers) {
   const FieldKindInfo& info = field_kind_info(kind);
   if (info.extra == FieldKindInfo::Extra::points) return check_corners(kind, numbers);
@@ -99,6 +137,7 @@ void check_numbers(FieldKind kind, const std::vector<double>& numbers) {
       }
     }
   }
+  if (info.extra == FieldKindInfo::Extra::steps) return check_steps({numbers.data() + at, numbers.size() - at});
   if (at != numbers.size()) {
     throw Error(ErrorKind::input,
                 fmt::format("{} of {} numbers, expected {}", name_of(kind), numbers.size(), at));
@@ -209,6 +248,13 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
     }
     case FieldKind::volume:
     case FieldKind::function:
+    case FieldKind::tetrahedron:
+    case FieldKind::octahedron:
+    case FieldKind::sponge:
+    case FieldKind::gasket:
+    case FieldKind::bulb:
+    case FieldKind::julia:
+    case FieldKind::iterate:
       return source->bounds();
     case FieldKind::outline: {
       Bounds bounds{Vec3d(infinite, infinite, -infinite), Vec3d(-infinite, -infinite, infinite)};
@@ -344,6 +390,7 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
     case FieldKind::heights:
     case FieldKind::volume:
     case FieldKind::function:
+    case FieldKind::iterate:
       return source->looseness();
     case FieldKind::taper:
       return most * std::max(n[0], n[1]) / std::min(n[0], n[1]);
@@ -384,6 +431,9 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
       return most + noise_slope(n[3] != 0) * n[2] * n[0] / n[1];
     case FieldKind::volume:
     case FieldKind::function:
+    case FieldKind::bulb:
+    case FieldKind::julia:
+    case FieldKind::iterate:
       return source->stretch();
     case FieldKind::twist:
       return most * twist_stretch(n[0], across(parts.front().bounds()));
@@ -462,6 +512,7 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
     throw Error(ErrorKind::input, fmt::format("{} {} a source of its values", name_of(kind),
                                               wants_source ? "without" : "with"));
   }
+  if (folds(kind)) source = make_fold_source(kind, numbers, parts);
 
   auto node = std::make_shared<Node>();
   node->kind = kind;
@@ -482,6 +533,23 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
 
   node_ = std::move(node);
 }
+
+Field Field::tinted(FoldTint tint) const {
+  if (safety_index(kind()) < 0 && kind() != FieldKind::sponge && kind() != FieldKind::gasket) {
+    throw Error(ErrorKind::input,
+                fmt::format("{} of several materials, which only what folds again and again has",
+                            name_of(kind())));
+  }
+  if (tint.materials.size() < 2 || tint.materials.size() > 16) {
+    throw Error(ErrorKind::input, fmt::format("a tint over {} materials, expected 2 to 16",
+                                              tint.materials.size()));
+  }
+  auto node = std::make_shared<Node>(*node_);
+  node->tint = std::move(tint);
+  return Field(std::move(node));
+}
+
+bool Field::estimates() const { return folds(kind()) && !source()->steady(); }
 
 Field Field::made_of(int material) const {
   auto node = std::make_shared<Node>(*node_);

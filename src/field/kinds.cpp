@@ -44,6 +44,17 @@ Parameter profile() {
   return choice("profile", Profile::polynomial,
                 "how the seam goes over from one part to the other");
 }
+Parameter escape_limit() {
+  return number("limit", {2, 64}, 8, "how far from the middle a place has left for good");
+}
+Parameter derivative() {
+  return choice("derivative", FoldDerivative::scalar,
+                "what the estimate goes by: one number for how much space is stretched, or nine");
+}
+Parameter safety() {
+  return number("safety", {0, 1000}, 0,
+                "steps go by the estimate over this; 0: by what trying finds");
+}
 Parameter round_edges() { return length("round", from_zero, 0, "radius of its edges"); }
 
 std::vector<FieldKindInfo> make_table() {
@@ -118,6 +129,45 @@ std::vector<FieldKindInfo> make_table() {
        {length("size", above_zero, 1, "of a side of its foot"),
         length("height", above_zero, 1, "from foot to top")},
        "a pyramid on a square"},
+      {Group::shape,
+       0,
+       0,
+       {length("radius", above_zero, 1, "from the middle to its corners")},
+       "a tetrahedron, its corners at four of a cube's"},
+      {Group::shape,
+       0,
+       0,
+       {length("radius", above_zero, 1, "from the middle to its corners")},
+       "an octahedron, its corners on the axes"},
+      {Group::shape,
+       0,
+       0,
+       {length("size", above_zero, 1, "of the cube"),
+        whole("times", {0, 12}, 4, "how often something is taken out"),
+        choice("cut", SpongeCut::cross, "what is taken out of each part"),
+        number("ball", {0, 1.7, true}, 1.25, "radius of a ball, of half its part's size")},
+       "a cube with holes in all of its parts"},
+      {Group::shape,
+       0,
+       0,
+       {choice("form", GasketForm::tetrahedron, "of each part"),
+        length("radius", above_zero, 1, "from the middle to its corners"),
+        whole("times", {0, 20}, 6, "how often it is put together from smaller ones")},
+       "smaller ones of itself at its corners"},
+      {Group::shape,
+       0,
+       0,
+       {whole("power", {2, 16}, 8, "of each step"),
+        whole("times", {1, 1000}, 12, "how many steps"), escape_limit(), derivative(), safety()},
+       "places that z^power + place keeps near the middle; its distance is an estimate"},
+      {Group::shape,
+       0,
+       0,
+       {point("c", {-4, 4}, {-0.2, 0.6, 0.2}, "its first three parts", ""),
+        number("last", {-4, 4}, 0, "the fourth part of c"),
+        number("slice", {-4, 4}, 0, "the fourth part of all places"),
+        whole("times", {1, 1000}, 12, "how many steps"), escape_limit(), derivative(), safety()},
+       "places that q^2 + c keeps near the middle, in quaternions; its distance is an estimate"},
       {Group::shape,
        0,
        0,
@@ -252,10 +302,48 @@ std::vector<FieldKindInfo> make_table() {
        {angle("rate", {-36000, 36000}, degrees(45), "turn for every meter along x",
               "degrees a meter")},
        "what lies along x, bent upward"},
+      {Group::space,
+       1,
+       1,
+       {whole("times", {0, 1000}, 6, "how often the steps are done"), derivative(),
+        length("reach", from_zero, 0, "radius of a ball that holds all of it; 0: found"), safety()},
+       "what stands where steps that fold space lead to",
+       Extra::steps},
+  };
+}
+
+std::vector<FoldKindInfo> make_fold_table() {
+  return {
+      {{choice("axis", SpaceAxis::x, "across which")}, "to an axis' positive side"},
+      {{point("normal", anywhere, {1, 0, 0}, "of the plane", ""),
+        length("height", anywhere, 0, "of the plane along its normal")},
+       "to the side of a plane that its normal points to"},
+      {{whole("count", {1, 10000}, 6, "shares of the circle about the z axis")},
+       "into half of a share of the circle, about +x"},
+      {{point("at", anywhere, {0, 0, 0}, "where what follows goes"),
+        point("turn", {-36000, 36000}, {0, 0, 0}, "about x, then y, then z", "degrees", degrees(1)),
+        number("scale", {-huge, huge}, 1, "how much larger; below 0 turned inside out as well")},
+       "what follows stands somewhere else"},
+      {{length("half", above_zero, 1, "from the middle to the faces")},
+       "thrown back by the faces of a box"},
+      {{length("inner", above_zero, 0.5, "within which all is moved by the same factor"),
+        length("outer", above_zero, 1, "within which something is moved")},
+       "what lies within a ball turned outward"},
+      {{point("at", anywhere, {0, 0, 0}, "its middle"),
+        length("radius", above_zero, 1, "of the ball")},
+       "the inside of a ball to its outside, and the outside in"},
+      {{number("share", anywhere, 1, "of the place that is added")},
+       "farther by the place where the first step began"},
+      {{point("factors", above_zero, {1, 1, 1}, "along each axis", "")}, "scaled along each axis"},
   };
 }
 
 }  // namespace
+
+const FoldKindInfo& fold_kind_info(FoldKind kind) {
+  static const std::vector<FoldKindInfo> table = make_fold_table();
+  return table[static_cast<std::size_t>(kind)];
+}
 
 const FieldKindInfo& field_kind_info(FieldKind kind) {
   static const std::vector<FieldKindInfo> table = make_table();

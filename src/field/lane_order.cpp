@@ -72,6 +72,7 @@ LaneOrder<Number>::LaneOrder(const LaneBatch<Number>& lanes) {
   worth_it_ = narrow < Number(0.25) * widest;
   if (!worth_it_) return;
   ordered_.far_limit = lanes.far_limit;
+  ordered_.spread = lanes.spread;
   ordered_.any_start = lanes.any_start;
   ordered_.any_limit = lanes.any_limit;
   ordered_.ending_only = lanes.ending_only;

@@ -41,7 +41,11 @@ class March {
     tolerance_ = set(budget.tolerance);
     growth_ = set(budget.growth);
     per_stretch_ = set(1 / tape.stretch);
-    most_stretch_ = set(tape.stretch);
+    // What estimates change by tells nothing.
+    most_stretch_ = tape.steady ? set(tape.stretch) : hn::Inf(D());
+    spread_ = set(lanes.spread * budget.detail);
+    cuts_ = lanes.spread * budget.detail > 0;
+    
     relaxation_ = set(budget.relaxation);
   }
 
@@ -94,10 +98,12 @@ class March {
       left_[j] = zero;
     }
     ActiveVectors active = Those(d, going_, vectors);
+    if (cuts_ && active.count > 0) find_sides(active);
     slice_ = 0;
     while (active.count > 0) {
       active = nearest(vectors, active);
       for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
+      machine_.cuts(cuts_);
       machine_.run(ways_.matters(part_, slice_), active);
       if (lanes_.watch != nullptr) note(active);
       for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
@@ -110,6 +116,20 @@ class March {
     }
     tell(count, hits);
     if (active.count > 0) describe(active, count, hits);
+  }
+
+  /// On which side lanes start, by all of the detail: where some of it is left out, one that was led
+  /// through what is empty may find itself inside.
+  void find_sides(const ActiveVectors& active) {
+    const D d;
+    for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
+    machine_.cuts(false);
+    machine_.run(ways_.matters(part_, t_, going_, active), active);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      const M inside = hn::And(going_[j], hn::Lt(machine_.value(j).v, hn::Zero(d)));
+      side_[j] = hn::IfThenElse(inside, hn::Set(d, Number(-1)), side_[j]);
+    }
   }
 
   /// Tells who watches where lanes are and what was found there.
@@ -171,10 +191,12 @@ class March {
     machine.point(0, 0, j) = along(lanes_.x, lanes_.direction_x);
     machine.point(0, 1, j) = along(lanes_.y, lanes_.direction_y);
     machine.point(0, 2, j) = along(lanes_.z, lanes_.direction_z);
+    if (cuts_) machine.footprint(j) = hn::Mul(spread_, t_[j]);
   }
 
   void ask(const M* masks, const ActiveVectors& active) {
     for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
+    machine_.cuts(cuts_);
     machine_.run(ways_.matters(part_, t_, masks, active), active);
   }
 
@@ -186,7 +208,9 @@ class March {
     // Which side a lane starts on decides which way out is.
     const M starts_inside =
         hn::And(hn::Eq(steps_[j], hn::Zero(d)), hn::Lt(machine_.value(j).v, hn::Zero(d)));
-    side_[j] = hn::IfThenElse(hn::And(now_[j], starts_inside), hn::Set(d, Number(-1)), side_[j]);
+    if (!cuts_) {
+      side_[j] = hn::IfThenElse(hn::And(now_[j], starts_inside), hn::Set(d, Number(-1)), side_[j]);
+    }
     if (lanes_.any_start) leave(j);
     const V value = hn::Mul(machine_.value(j).v, side_[j]);
     steps_[j] = hn::Add(steps_[j], hn::IfThenElseZero(now_[j], one));
@@ -395,6 +419,7 @@ class March {
       asked = 4;
     } else {
       Machine<D, Dual<D>> slope(tape_);
+      slope.cuts(cuts_);
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];
         place(slope, j);
@@ -450,6 +475,7 @@ class March {
           at.v = moved(at.v, step, up[axis]);
         }
       }
+      machine_.cuts(cuts_);
       machine_.run(instructions, active);
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];
@@ -476,7 +502,9 @@ class March {
     std::int32_t material = -2;
     for (const Tape::Instruction& one : instructions) {
       if (reads_value(one.op) || writes_point(one.op)) continue;
-      same = same && (material == -2 || material == one.material);
+      const Number* c = tape_.constants_as<Number>() + one.constants;
+      const bool tinted = one.op == TapeOp::source && c[4] != 0;
+      same = same && !tinted && (material == -2 || material == one.material);
       material = one.material;
     }
     if (same) {
@@ -484,6 +512,7 @@ class March {
       return;
     }
     Machine<D, Made<D>> made(tape_);
+    made.cuts(cuts_);
     for (std::size_t k = 0; k < active.count; ++k) place(made, active.index[k]);
     made.run(instructions, active);
     using DI = hn::RebindToSigned<D>;
@@ -521,6 +550,8 @@ class March {
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
   M over_[block_vectors], leaving_[block_vectors];
   V left_[block_vectors];
+  bool cuts_ = false;
+  V spread_;
   V most_stretch_, most_steps_, tolerance_, growth_, per_stretch_, relaxation_;
 };
 

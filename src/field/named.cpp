@@ -8,6 +8,28 @@ std::vector<double> numbers_of(std::initializer_list<double> list) { return list
 
 }  // namespace
 
+namespace steps {
+
+FoldStep mirror(SpaceAxis axis) { return {FoldKind::mirror, {static_cast<double>(axis)}}; }
+FoldStep plane(const Vec3d& normal, double height) {
+  return {FoldKind::fold, {normal.x(), normal.y(), normal.z(), height}};
+}
+FoldStep wedge(int count) { return {FoldKind::wedge, {static_cast<double>(count)}}; }
+FoldStep place(const Vec3d& at, const Vec3d& turn, double scale) {
+  return {FoldKind::place, {at.x(), at.y(), at.z(), turn.x(), turn.y(), turn.z(), scale}};
+}
+FoldStep box(double half) { return {FoldKind::box_fold, {half}}; }
+FoldStep ball(double inner, double outer) { return {FoldKind::ball_fold, {inner, outer}}; }
+FoldStep inversion(const Vec3d& at, double radius) {
+  return {FoldKind::inversion, {at.x(), at.y(), at.z(), radius}};
+}
+FoldStep start(double share) { return {FoldKind::start, {share}}; }
+FoldStep stretch(const Vec3d& factors) {
+  return {FoldKind::stretch, {factors.x(), factors.y(), factors.z()}};
+}
+
+}  // namespace steps
+
 namespace field {
 
 Field sphere(double radius) { return {FieldKind::sphere, {radius}}; }
@@ -40,6 +62,36 @@ Field prism(int sides, double radius, double height) {
   return {FieldKind::prism, numbers_of({static_cast<double>(sides), radius, height})};
 }
 Field pyramid(double size, double height) { return {FieldKind::pyramid, {size, height}}; }
+Field tetrahedron(double radius) { return {FieldKind::tetrahedron, {radius}}; }
+Field octahedron(double radius) { return {FieldKind::octahedron, {radius}}; }
+Field sponge(double size, int times) {
+  return {FieldKind::sponge, numbers_of({size, static_cast<double>(times), 0, 1})};
+}
+Field ball_sponge(double size, int times, double ball) {
+  return {FieldKind::sponge, numbers_of({size, static_cast<double>(times), 1, ball})};
+}
+Field gasket(GasketForm form, double radius, int times) {
+  return {FieldKind::gasket,
+          numbers_of({static_cast<double>(form), radius, static_cast<double>(times)})};
+}
+Field bulb(int power, int times, FoldDerivative derivative) {
+  return {FieldKind::bulb, numbers_of({static_cast<double>(power), static_cast<double>(times), 8,
+                                       static_cast<double>(derivative), 0})};
+}
+Field julia(const std::array<double, 4>& c, int times, double slice, FoldDerivative derivative) {
+  return {FieldKind::julia, numbers_of({c[0], c[1], c[2], c[3], slice, static_cast<double>(times), 8,
+                                        static_cast<double>(derivative), 0})};
+}
+Field iterate(int times, const std::vector<FoldStep>& steps, Field part, FoldDerivative derivative,
+              double reach) {
+  std::vector<double> numbers{static_cast<double>(times), static_cast<double>(derivative), reach,
+                              0};
+  for (const FoldStep& step : steps) {
+    numbers.push_back(static_cast<double>(step.kind));
+    numbers.insert(numbers.end(), step.numbers.begin(), step.numbers.end());
+  }
+  return {FieldKind::iterate, std::move(numbers), {std::move(part)}};
+}
 Field heights(const HeightMap& map, const Vec3d& size) {
   return {FieldKind::heights, {size.x(), size.y(), size.z()}, {}, make_height_source(map, size)};
 }

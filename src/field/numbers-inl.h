@@ -266,6 +266,18 @@ struct Made {
     material = other = hn::Set(di, which);
     share = hn::Zero(D());
   }
+  /// Of the two materials of a row between which a share of it lies.
+  void made_of(const hn::TFromD<D>* row, hn::TFromD<D> count, V along) {
+    const D d;
+    const hn::RebindToSigned<D> di;
+    const V last = hn::Set(d, count - 1);
+    const V place = hn::Mul(hn::Min(hn::Max(along, hn::Zero(d)), hn::Set(d, hn::TFromD<D>(1))), last);
+    const V first = hn::Min(hn::Floor(place), hn::Sub(last, hn::Set(d, hn::TFromD<D>(1))));
+    const auto index = hn::ConvertTo(di, first);
+    material = hn::ConvertTo(di, hn::GatherIndex(d, row, index));
+    other = hn::ConvertTo(di, hn::GatherIndex(d, row + 1, index));
+    share = hn::Sub(place, first);
+  }
   void keep(const Made& from) {
     material = from.material;
     other = from.other;

@@ -156,6 +156,7 @@ class Regions {
     store_->join_count = 0;
     store_->join_size = 3 * block_vectors * lanes;
     sound_points_[0] = ~std::uint64_t{0};
+    machine.cuts(false);
     ask_from(machine, 0, static_cast<std::uint32_t>(source_.size()), active);
     store_->sort_passed(passed_before_);
     find_join_losers(active, first);
@@ -285,6 +286,9 @@ class Regions {
     } else {
       sound = sound_points_[one.a];
       if (!writes_point(one.op)) {
+        // Of an estimate nobody knows by how much it changes.
+        const Number* c = tape_.constants_as<Number>() + one.constants;
+        if (one.op == TapeOp::source && c[1] == 0) sound = 0;
         sound_values_[one.out] = sound;
       } else {
         sound_points_[one.out] = sound & ~breaks(machine, one, active);

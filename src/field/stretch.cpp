@@ -18,11 +18,14 @@ class FaultSearch {
     if (std::find(seen_.begin(), seen_.end(), field.identity()) != seen_.end()) return false;
     seen_.push_back(field.identity());
     std::string name = above + std::string(name_of(field.kind()));
-    if (field.source() != nullptr) name += " " + field.source()->name();
+    if (field.source() != nullptr && field.source()->name() != name_of(field.kind())) {
+      name += " " + field.source()->name();
+    }
     bool found = false;
     for (const Field& part : field.parts()) found = look(part, name + " > ") || found;
     if (found || seen_.size() > most_parts) return found;
-    return try_steps(field, name) || (field.source() != nullptr && try_slopes(field, name));
+    return try_steps(field, name) ||
+           (field.source() != nullptr && field.source()->steady() && try_slopes(field, name));
   }
 
   std::vector<StretchFault> take() { return std::move(faults_); }
@@ -111,7 +114,19 @@ class FaultSearch {
   std::vector<StretchFault> faults_;
 };
 
+void add_estimates(const Field& field, const std::string& above, std::vector<FieldEstimate>& to) {
+  const std::string name = above + std::string(name_of(field.kind()));
+  if (field.estimates()) to.push_back({name, field.source()->stretch()});
+  for (const Field& part : field.parts()) add_estimates(part, name + " > ", to);
+}
+
 }  // namespace
+
+std::vector<FieldEstimate> find_estimates(const Field& field) {
+  std::vector<FieldEstimate> estimates;
+  add_estimates(field, "", estimates);
+  return estimates;
+}
 
 std::vector<StretchFault> find_stretch_faults(const Field& field, std::size_t places) {
   FaultSearch search(places);

@@ -57,6 +57,15 @@ bool symmetric(const Field& field, int axis) {
       return axis != 0 || static_cast<int>(n[0]) % 2 == 0;
     case FieldKind::pyramid:
       return axis != 2;
+    case FieldKind::octahedron:
+    case FieldKind::sponge:
+      return true;
+    case FieldKind::gasket:
+      return n[0] == 1;
+    case FieldKind::tetrahedron:
+    case FieldKind::bulb:
+    case FieldKind::julia:
+    case FieldKind::iterate:
     case FieldKind::heights:
     case FieldKind::volume:
     case FieldKind::function:
@@ -91,6 +100,8 @@ class TapeMaker {
     Tape tape = give_registers(std::move(list_));
     tape.stretch = field.stretch();
     tape.bounds = field.bounds();
+    tape.steady = std::all_of(tape.sources.begin(), tape.sources.end(),
+                              [](const auto& source) { return source->steady(); });
     return tape;
   }
 
@@ -117,7 +128,13 @@ class TapeMaker {
       const auto found = std::find(known.begin(), known.end(), field.source());
       const auto which = found - known.begin();
       if (found == known.end()) known.push_back(field.source());
-      return shape(TapeOp::source, {static_cast<double>(which)});
+      const FoldTint& tint = field.tint();
+      std::vector<double> constants{static_cast<double>(which),
+                                    field.source()->steady() ? 1.0 : 0.0,
+                                    list_.steps[point].reach, static_cast<double>(tint.by),
+                                    static_cast<double>(tint.materials.size())};
+      constants.insert(constants.end(), tint.materials.begin(), tint.materials.end());
+      return shape(TapeOp::source, constants);
     };
     /// A part asked at a point of its own, where space is stretched.
     const auto within = [&](TapeOp op, std::initializer_list<double> constants,
@@ -187,6 +204,17 @@ class TapeMaker {
                  point, material);
         return fold(TapeOp::meet, block, source(), reach);
       }
+      case FieldKind::iterate: {
+        const Field& part = field.parts().front();
+        if (material < 0 || part.material() >= 0) material = part.material();
+        return source();
+      }
+      case FieldKind::tetrahedron:
+      case FieldKind::octahedron:
+      case FieldKind::sponge:
+      case FieldKind::gasket:
+      case FieldKind::bulb:
+      case FieldKind::julia:
       case FieldKind::volume:
       case FieldKind::function:
         return source();

@@ -24,7 +24,8 @@ enum class TapeOp : std::uint8_t {
   torus_arc,  ///< c: radius, tube, sine and cosine of half the angle
   disc,       ///< c: radius, round
   pyramid,  ///< c: half size, height, length of a slope, its inverse, 1 / square of a slanted edge
-  source,   ///< c: which of the tape's sources
+  source,   ///< c: which of the tape's sources, 1 where it is steady, by how much its space is
+            ///< stretched, what decides its material, how many of them, which
   circle,   ///< c: radius
   rectangle,  ///< c: half width - round, half height - round, round
   star,  ///< c: 2 pi / points, its inverse, radius, side x, side y, 1 / square of its length, 1 /
@@ -119,6 +120,7 @@ struct Tape {
   int values = 1;
   std::uint8_t result = 0;
   double stretch = 1;
+  bool steady = true;  ///< all values grow by at most what they say for a meter
   Bounds bounds;
 
   template <class Number>

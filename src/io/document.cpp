@@ -64,6 +64,19 @@ std::string Node::found() const {
   return {};
 }
 
+void Node::fill_in(
+    const std::function<std::string(const Node& node, std::string_view name)>& find) {
+  // What aliases share is done once: afterwards nothing in it starts with a $.
+  if (content_ == nullptr) return;
+  if (kind() == Kind::scalar && content_->text.size() > 1 && content_->text.front() == '$') {
+    content_->text = find(*this, std::string_view(content_->text).substr(1));
+  }
+  if (content_->filled) return;
+  content_->filled = true;
+  for (Node& item : content_->items) item.fill_in(find);
+  for (auto& [key, value] : content_->entries) value.fill_in(find);
+}
+
 class DocumentBuilder final : public YAML::EventHandler {
  public:
   explicit DocumentBuilder(std::string file) : file_(std::move(file)) {}

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -34,6 +35,10 @@ class Node {
 
   [[noreturn]] void refuse(const std::string& message) const;
 
+  /// Puts what `find` gives for a name in the place of every scalar "$name". It is asked with the
+  /// node, to refuse names it does not know.
+  void fill_in(const std::function<std::string(const Node& node, std::string_view name)>& find);
+
  private:
   friend class DocumentBuilder;
   struct Content {
@@ -41,6 +46,7 @@ class Node {
     std::string text;
     std::vector<Node> items;
     std::vector<std::pair<Node, Node>> entries;
+    bool filled = false;
   };
   std::string found() const;
 

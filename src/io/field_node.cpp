@@ -52,6 +52,34 @@ std::string parameter_text(const Parameter& parameter, const double* numbers) {
   }
 }
 
+std::vector<double> preset_numbers(const std::vector<Parameter>& parameters) {
+  std::vector<double> numbers;
+  for (const Parameter& parameter : parameters) {
+    numbers.insert(numbers.end(), parameter.preset.begin(),
+                   parameter.preset.begin() + static_cast<std::ptrdiff_t>(parameter.numbers()));
+  }
+  return numbers;
+}
+std::vector<std::string_view> names_of(const std::vector<Parameter>& parameters) {
+  std::vector<std::string_view> names;
+  for (const Parameter& parameter : parameters) names.push_back(parameter.info.name);
+  return names;
+}
+
+/// Reads the parameter a key names; false where none has that name.
+bool read_named(const std::vector<Parameter>& parameters, const Node& key, const Node& value,
+                std::vector<double>& numbers) {
+  std::size_t first = 0;
+  for (const Parameter& parameter : parameters) {
+    if (parameter.info.name == key.text()) {
+      at_place(value, [&] { read_parameter(parameter, value.value_text(), numbers.data() + first); });
+      return true;
+    }
+    first += parameter.numbers();
+  }
+  return false;
+}
+
 std::vector<Field> read_parts(const Node& node, const FieldContext& context) {
   std::vector<Field> parts;
   if (node.kind() == Node::Kind::list) {
@@ -81,6 +109,38 @@ std::vector<double> read_corners(const Node& node) {
   return numbers;
 }
 
+/// The steps of an iterate: a list of maps of one key each.
+std::vector<double> read_steps(const Node& node) {
+  std::vector<double> numbers;
+  const std::string expected = "a list of steps, each a map of one key, its kind";
+  for (const Node& step : node.list(expected)) {
+    const auto& entries = step.map(expected);
+    if (entries.size() != 1) {
+      step.refuse(fmt::format("a step of {} kinds, expected one", entries.size()));
+    }
+    const auto& [key, value] = entries.front();
+    const auto& names = choice_names<FoldKind>;
+    const auto found = std::find(names.begin(), names.end(), key.text());
+    if (found == names.end()) {
+      key.refuse(fmt::format("no such kind of step '{}'{}", key.text().substr(0, 60),
+                             suggestion(key.text(), names)));
+    }
+    const FoldKindInfo& info = fold_kind_info(static_cast<FoldKind>(found - names.begin()));
+    std::vector<double> own = preset_numbers(info.parameters);
+    if (!value.is_null()) {
+      for (const auto& pair : value.map(fmt::format("a {}", key.text()))) {
+        if (!read_named(info.parameters, pair.first, pair.second, own)) {
+          refuse_key(pair.first, names_of(info.parameters));
+        }
+      }
+    }
+    own.resize(FoldStep::most_numbers, 0);
+    numbers.push_back(static_cast<double>(found - names.begin()));
+    numbers.insert(numbers.end(), own.begin(), own.end());
+  }
+  return numbers;
+}
+
 /// A shape of what is in a file.
 Field read_file_field(FieldKind kind, const std::vector<double>& numbers, const Node& file,
                       const FieldContext& context) {
@@ -102,17 +162,12 @@ Field read_file_field(FieldKind kind, const std::vector<double>& numbers, const 
 
 Field read_kind(FieldKind kind, const Node& node, const FieldContext& context) {
   const FieldKindInfo& info = field_kind_info(kind);
-  std::vector<double> numbers;
-  std::vector<std::size_t> first;
-  std::vector<std::string_view> names;
-  for (const Parameter& parameter : info.parameters) {
-    first.push_back(numbers.size());
-    names.push_back(parameter.info.name);
-    numbers.insert(numbers.end(), parameter.preset.begin(),
-                   parameter.preset.begin() + static_cast<std::ptrdiff_t>(parameter.numbers()));
-  }
+  std::vector<double> numbers = preset_numbers(info.parameters);
+  std::vector<std::string_view> names = names_of(info.parameters);
+  std::vector<double> steps;
   if (info.most_parts > 0) names.emplace_back("of");
   if (info.extra == Extra::points) names.emplace_back("corners");
+  if (info.extra == Extra::steps) names.emplace_back("steps");
   if (info.extra == Extra::file) names.emplace_back("file");
   if (info.extra == Extra::function) node.refuse("a function, which exists in C++ alone");
   const Node* file = nullptr;
@@ -130,35 +185,107 @@ Field read_kind(FieldKind kind, const Node& node, const FieldContext& context) {
         numbers = read_corners(value);
         continue;
       }
+      if (key.text() == "steps" && info.extra == Extra::steps) {
+        steps = read_steps(value);
+        continue;
+      }
       if (key.text() == "file" && info.extra == Extra::file) {
         file = &value;
         continue;
       }
-      const auto found = std::find_if(
-          info.parameters.begin(), info.parameters.end(),
-          [&](const Parameter& parameter) { return parameter.info.name == key.text(); });
-      if (found == info.parameters.end()) refuse_key(key, names);
-      const auto which = static_cast<std::size_t>(found - info.parameters.begin());
-      at_place(value,
-               [&] { read_parameter(*found, value.value_text(), numbers.data() + first[which]); });
+      if (!read_named(info.parameters, key, value, numbers)) refuse_key(key, names);
     }
   }
   if (info.extra == Extra::file) {
     if (file == nullptr) node.refuse(fmt::format("a {} without a file", name_of(kind)));
     return read_file_field(kind, numbers, *file, context);
   }
+  numbers.insert(numbers.end(), steps.begin(), steps.end());
   return at_place(node, [&] { return Field(kind, std::move(numbers), std::move(parts)); });
+}
+
+int read_material(const Node& node, const FieldContext& context) {
+  const std::vector<std::string>& known = context.scene.material_names;
+  const auto named = std::find(known.begin(), known.end(), node.text());
+  if (named == known.end()) {
+    const std::vector<std::string_view> views(known.begin(), known.end());
+    node.refuse(fmt::format("no such material '{}'{}", node.text().substr(0, 60),
+                            suggestion(node.text(), views)));
+  }
+  return static_cast<int>(named - known.begin());
+}
+
+/// {by: trap, over: [a, b, c]}.
+Field read_tint(const Node& node, const Field& field, const FieldContext& context) {
+  static constexpr KnobInfo by{"by", KnobKind::choice, "", {}, choice_names<TintBy>, ""};
+  FoldTint tint;
+  for (const auto& [key, value] : node.map("a tint: what it goes by, and over which materials")) {
+    if (key.text() == "by") {
+      at_place(value, [&, &at = value] {
+        tint.by = static_cast<TintBy>(detail::choice_index(by, at.text()));
+      });
+    } else if (key.text() == "over") {
+      for (const Node& material : value.list("a list of materials")) {
+        tint.materials.push_back(read_material(material, context));
+      }
+    } else {
+      refuse_key(key, std::vector<std::string_view>{"by", "over"});
+    }
+  }
+  return at_place(node, [&] { return field.tinted(std::move(tint)); });
+}
+
+std::string material_text(int material, const Scene& scene) {
+  const auto which = static_cast<std::size_t>(material);
+  return which < scene.material_names.size() && !scene.material_names[which].empty()
+             ? scene.material_names[which]
+             : fmt::format("material {}", which);
+}
+
+std::string parameters_text(const std::vector<Parameter>& parameters, const double* numbers,
+                            std::string_view before, std::string_view after) {
+  std::string text;
+  for (const Parameter& parameter : parameters) {
+    text += fmt::format("{}{}: {}{}", before, parameter.info.name,
+                        parameter_text(parameter, numbers), after);
+    numbers += parameter.numbers();
+  }
+  return text;
+}
+
+std::string parameter_reference(const std::vector<Parameter>& parameters) {
+  std::string keys;
+  for (const Parameter& parameter : parameters) {
+    keys += fmt::format("{}`{}` ({}; default {}): {}", keys.empty() ? "" : "<br>",
+                        parameter.info.name, parameter.info.expected(),
+                        parameter_text(parameter, parameter.preset.data()), parameter.info.help);
+  }
+  return keys;
+}
+
+std::string steps_text(const Field& field, const std::string& space) {
+  std::string text = space + "  steps:\n";
+  for (const FoldStep& step : fold_steps(field.numbers())) {
+    std::string inner =
+        parameters_text(fold_kind_info(step.kind).parameters, step.numbers.data(), "", ", ");
+    inner.resize(inner.size() - 2);
+    text += fmt::format("{}    - {}: {{{}}}\n", space, name_of(step.kind), inner);
+  }
+  return text;
 }
 
 }  // namespace
 
 Field read_field(const Node& node, const FieldContext& context) {
-  const std::string expected = "a field: one kind, and its material";
+  const std::string expected = "a field: one kind, and its material or tint";
   const std::pair<Node, Node>* what = nullptr;
   const Node* material = nullptr;
+  const Node* tint = nullptr;
   for (const auto& pair : node.map(expected)) {
     if (pair.first.text() == "material") {
       material = &pair.second;
+    } else if (pair.first.text() == "tint") {
+      tint = &pair.second;
     } else if (what != nullptr) {
       pair.first.refuse(fmt::format("a second kind '{}', expected {}",
                                     pair.first.text().substr(0, 60), expected));
@@ -174,26 +301,17 @@ Field read_field(const Node& node, const FieldContext& context) {
                                    suggestion(what->first.text(), names)));
   }
   Field field = read_kind(static_cast<FieldKind>(found - names.begin()), what->second, context);
-  if (material == nullptr) return field;
-  const std::vector<std::string>& known = context.scene.material_names;
-  const auto named = std::find(known.begin(), known.end(), material->text());
-  if (named == known.end()) {
-    const std::vector<std::string_view> views(known.begin(), known.end());
-    material->refuse(fmt::format("no such material '{}'{}", material->text().substr(0, 60),
-                                 suggestion(material->text(), views)));
-  }
-  return field.made_of(static_cast<int>(named - known.begin()));
+  if (tint != nullptr) field = read_tint(*tint, field, context);
+  return material == nullptr ? field : field.made_of(read_material(*material, context));
 }
 
 std::string field_text(const Field& field, const Scene& scene, int indent) {
   const FieldKindInfo& info = field_kind_info(field.kind());
   const std::string space(static_cast<std::size_t>(indent), ' ');
   std::string text = fmt::format("{}:\n", name_of(field.kind()));
-  const double* numbers = field.numbers().data();
-  for (const Parameter& parameter : info.parameters) {
-    text +=
-        fmt::format("{}  {}: {}\n", space, parameter.info.name, parameter_text(parameter, numbers));
-    numbers += parameter.numbers();
+  text += parameters_text(info.parameters, field.numbers().data(), space + "  ", "\n");
+  if (info.extra == Extra::steps && field.numbers().size() > preset_numbers(info.parameters).size()) {
+    text += steps_text(field, space);
   }
   if (info.extra == Extra::points) {
     text += space + "  corners: [";
@@ -225,11 +343,15 @@ std::string field_text(const Field& field, const Scene& scene, int indent) {
   if (info.parameters.empty() && field.parts().empty() && info.extra == Extra::none)
     text += space + "  {}\n";
   if (field.material() >= 0) {
-    const auto which = static_cast<std::size_t>(field.material());
-    text += fmt::format("{}material: \"{}\"\n", space,
-                        which < scene.material_names.size() && !scene.material_names[which].empty()
-                            ? scene.material_names[which]
-                            : fmt::format("material {}", which));
+    text += fmt::format("{}material: \"{}\"\n", space, material_text(field.material(), scene));
+  }
+  if (!field.tint().materials.empty()) {
+    text += fmt::format("{}tint: {{by: {}, over: [", space, name_of(field.tint().by));
+    for (std::size_t i = 0; i < field.tint().materials.size(); ++i) {
+      text += fmt::format("{}\"{}\"", i == 0 ? "" : ", ",
+                          material_text(field.tint().materials[i], scene));
+    }
+    text += "]}\n";
   }
   return text;
 }
@@ -238,17 +360,17 @@ std::string field_reference() {
   std::string text =
       "\n## field\n\nA solid `{field: ...}`: a tree of shapes and operations. Each is a map of one "
       "key, its kind, and\n`material` where it is of another material than what it is in. Parts of "
-      "an operation stand under `of`.\n\n| kind | of | keys | meaning |\n|---|---|---|---|\n";
+      "an operation stand under `of`. What folds again and again (sponge, gasket, bulb, julia, "
+      "iterate) may have\na `tint` instead, {by: trap, over: [a list of 2 to 16 materials]}: how "
+      "near a place's way came to the middle (trap), after how many\niterations (depth), or on "
+      "which sides of the folds it was (fold).\n\n| kind | of | keys | meaning |\n|---|---|---|---|\n";
   for (std::size_t i = 0; i < choice_names<FieldKind>.size(); ++i) {
     const FieldKindInfo& info = field_kind_info(static_cast<FieldKind>(i));
-    std::string keys;
-    for (const Parameter& parameter : info.parameters) {
-      keys += fmt::format("{}`{}` ({}; default {}): {}", keys.empty() ? "" : "<br>",
-                          parameter.info.name, parameter.info.expected(),
-                          parameter_text(parameter, parameter.preset.data()), parameter.info.help);
-    }
+    std::string keys = parameter_reference(info.parameters);
     if (info.extra == Extra::function) continue;
-    if (info.extra != Extra::none) {
+    if (info.extra == Extra::steps) {
+      keys += "<br>`steps` (a list of steps, see below)";
+    } else if (info.extra != Extra::none) {
       keys += keys.empty() ? "" : "<br>";
       keys += info.extra == Extra::points ? "`corners` (a list of corners, each [x, y] in meters)"
                                           : "`file` (a file name): where it is from";
@@ -258,6 +380,15 @@ std::string field_reference() {
                         : info.most_parts == 1 ? "one"
                                                : "any",
                         keys, info.help);
+  }
+  text +=
+      "\nThe steps of an `iterate`, each a map of one key, are done one after another, all of them "
+      "again and\nagain; what is `of` it stands where they lead to.\n\n| step | keys | leads a place "
+      "|\n|---|---|---|\n";
+  for (std::size_t i = 0; i < choice_names<FoldKind>.size(); ++i) {
+    const FoldKindInfo& info = fold_kind_info(static_cast<FoldKind>(i));
+    text += fmt::format("| `{}` | {} | {} |\n", choice_names<FoldKind>[i],
+                        parameter_reference(info.parameters), info.help);
   }
   return text;
 }

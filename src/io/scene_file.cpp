@@ -152,6 +152,21 @@ void read_sprite(const Node& node, const Scene& scene, Room& room) {
   room.sprites.push_back(sprite);
 }
 
+RoomBody read_body(const Node& node, const Scene& scene) {
+  RoomBody body;
+  read_node(node, "body", room_body_knobs(), body, [&](const std::string& key, const Node& value) {
+    if (key == "material") {
+      body.material = index_of(value, scene.material_names, "material");
+      return;
+    }
+    body.body.balls.clear();
+    for (const Node& one : value.list("balls")) {
+      read_plain(one, "ball", body_ball_knobs(), body.body.balls.emplace_back());
+    }
+  });
+  return body;
+}
+
 void read_light(const Node& node, Lighting& light) {
   read_node(node, "light", lighting_knobs(), light, [&](const std::string& key, const Node& value) {
     if (key == "sun") {
@@ -203,6 +218,10 @@ PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Ro
                 read_light(value, room.light);
               } else if (key == "sprites") {
                 for (const Node& one : value.list("sprites")) read_sprite(one, file.scene, room);
+              } else if (key == "bodies") {
+                for (const Node& one : value.list("bodies")) {
+                  room.bodies.push_back(read_body(one, file.scene));
+                }
               } else if (key == "portals") {
                 for (const Node& one : value.list("portals")) {
                   room.portals.push_back(read_portal(one));
@@ -298,12 +317,47 @@ void read_plane_scene(const Node& root, const Node& plane, SceneFile& file) {
   }
 }
 
+/// The numbers a file names, and puts them where it has them stand.
+void read_numbers(Node& root, const SceneNumbers& others, SceneNumbers& numbers) {
+  Settings settings;
+  if (const Node* named = root.find("numbers")) {
+    for (const auto& [key, value] : named->map("a map of names to numbers")) {
+      Settings one;
+      at_place(value, [&, &name = key, &text = value] {
+        photonlane::set_by_name(one, "scene." + name.text(), text.text());
+      });
+      settings.numbers.merge(one.numbers);
+    }
+  }
+  for (const auto& [name, value] : others) {
+    if (settings.numbers.empty()) {
+      throw Error(ErrorKind::usage, fmt::format("scene.{}: the scene has no numbers", name));
+    }
+    photonlane::set_by_name(settings, "scene." + name, value);
+  }
+  numbers = settings.numbers;
+  std::vector<std::string_view> names;
+  for (const auto& pair : numbers) names.push_back(pair.first);
+  root.fill_in([&](const Node& node, std::string_view name) {
+    const auto found = numbers.find(name);
+    if (found == numbers.end()) {
+      node.refuse(fmt::format("no such number '{}'{}", name.substr(0, 60),
+                              names.empty() ? ", expected a key 'numbers' that has it"
+                                            : suggestion(name, names)));
+    }
+    return found->second;
+  });
+}
+
 }  // namespace
 
-SceneFile parse_scene(const std::string& text, const std::string& path) {
-  const Node root = parse_document(text, path);
+SceneFile parse_scene(const std::string& text, const std::string& path,
+                      const SceneNumbers& numbers) {
+  Node root = parse_document(text, path);
   SceneFile file;
   file.path = path;
+  file.text = text;
+  read_numbers(root, numbers, file.numbers);
   int nothing = 0;
   // Textures and materials first, whatever the order in the file: what follows names them.
   if (const Node* textures = root.find("textures")) {
@@ -396,9 +450,24 @@ SceneFile parse_scene(const std::string& text, const std::string& path) {
   return file;
 }
 
-SceneFile read_scene(const std::string& path) { return parse_scene(read_file(path), path); }
+SceneFile read_scene(const std::string& path, const SceneNumbers& numbers) {
+  return parse_scene(read_file(path), path, numbers);
+}
+
+Scene scene_with(const SceneFile& file, const SceneNumbers& numbers) {
+  SceneNumbers all = file.numbers;
+  for (const auto& [name, value] : numbers) all.insert_or_assign(name, value);
+  return parse_scene(file.text, file.path, all).scene;
+}
 
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value) {
+  if (name.starts_with("scene.")) {
+    Settings with_numbers{{}, {}, file.numbers};
+    if (file.numbers.empty()) throw Error(ErrorKind::usage, "the scene has no numbers");
+    photonlane::set_by_name(with_numbers, name, value);
+    file = parse_scene(file.text, file.path, with_numbers.numbers);
+    return;
+  }
   Settings settings{file.budget, file.camera};
   photonlane::set_by_name(settings, name, value);
   file.budget = settings.budget;

@@ -57,6 +57,8 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "cells", cell_map_knobs(), CellMap{});
   add_defaults(defaults, "cell", cell_form_knobs(), CellForm{});
   add_defaults(defaults, "budget", budget_knobs(), Budget{});
+  add_defaults(defaults, "body", room_body_knobs(), RoomBody{});
+  add_defaults(defaults, "ball", body_ball_knobs(), BodyBall{});
   add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
   add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});
   return defaults;
@@ -127,6 +129,8 @@ const std::vector<SceneNode>& scene_nodes() {
        "the whole file",
        {},
        {{"title", "text", "what the scene is called", ""},
+        {"numbers", "a map of names to numbers",
+         "that may stand anywhere in the file as $name, and be set as scene.name", ""},
         {"camera", "a camera", "where it is seen from; at the map's start where it says no eye",
          "camera"},
         {"views", "a list of views", "several eyes in one frame, instead of the camera's one", ""},
@@ -185,6 +189,7 @@ const std::vector<SceneNode>& scene_nodes() {
         {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
         {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
+        {"bodies", "a list of bodies", "what rolls on its fields in a walk", ""},
         {"portals", "a list of portals", "openings that lead to other places", ""},
         {"swells", "a list of swells", "balls in which space is longer along an axis", ""},
         {"solids", "a list of solids, each one key: cells or field", "what lanes can hit", ""}}},
@@ -237,6 +242,12 @@ const std::vector<SceneNode>& scene_nodes() {
        "an upright picture, covered once by its material's texture",
        infos(sprite_knobs()),
        {{"material", "a material name", "what is seen", ""}}},
+      {"body",
+       "balls of one piece that fall and roll on a room's fields",
+       infos(room_body_knobs()),
+       {{"balls", "a list of balls", "instead of the one of `radius`", ""},
+        {"material", "a material name", "what it is made of", ""}}},
+      {"ball", "one ball of a body", infos(body_ball_knobs()), {}},
       {"sky",
        "what lanes see that leave the room",
        infos(sky_knobs()),
@@ -270,7 +281,9 @@ const std::vector<SceneNode>& scene_nodes() {
       {"move",
        "one move of a walk",
        infos(walk_move_knobs()),
-       {{"cells", "a list of changes", "what changes in the map meanwhile", ""}}},
+       {{"cells", "a list of changes", "what changes in the map meanwhile", ""},
+        {"numbers", "a map of names to numbers",
+         "of the scene: what they come to, evenly, until the move's end", ""}}},
       {"change",
        "a change of one cell during a walk",
        {},
@@ -394,6 +407,14 @@ std::string scene_schema() {
   auto& sprites = schema["$defs"]["room"]["properties"]["sprites"];
   sprites["type"] = "array";
   sprites["items"]["$ref"] = "#/$defs/sprite";
+  auto& bodies = schema["$defs"]["room"]["properties"]["bodies"];
+  bodies["type"] = "array";
+  bodies["items"]["$ref"] = "#/$defs/body";
+  auto& balls = schema["$defs"]["body"]["properties"]["balls"];
+  balls["type"] = "array";
+  balls["items"]["$ref"] = "#/$defs/ball";
+  scene["numbers"]["type"] = "object";
+  scene["numbers"]["additionalProperties"]["type"] = "number";
   auto& solids = schema["$defs"]["room"]["properties"]["solids"];
   solids["type"] = "array";
   solids["items"] = {

@@ -167,6 +167,18 @@ std::string room_text(const Scene& scene, const Room& room) {
     text += fmt::format("    - material: {}\n", quoted(name_of_material(scene, sprite.material)));
     text += knob_lines(sprite_knobs(), sprite, 6);
   }
+  if (!room.bodies.empty()) text += "  bodies:\n";
+  for (const RoomBody& body : room.bodies) {
+    text += "    -" + knob_lines(room_body_knobs(), body, 6).substr(5);
+    if (body.material >= 0) {
+      text += fmt::format("      material: {}\n",
+                          quoted(name_of_material(scene, static_cast<std::size_t>(body.material))));
+    }
+    text += "      balls:\n";
+    for (const BodyBall& ball : body.body.balls) {
+      text += "        -" + knob_lines(body_ball_knobs(), ball, 10).substr(9);
+    }
+  }
   if (!room.portals.empty()) text += "  portals:\n";
   for (const Portal& portal : room.portals) text += portal_text(portal, 4);
   if (!room.swells.empty()) text += "  swells:\n";

@@ -116,17 +116,37 @@ WalkEdit read_edit(const Node& node, const Scene& scene) {
   return edit;
 }
 
+/// What numbers of the scene come to.
+void read_targets(const Node& node, const SceneFile& file, WalkMove& move) {
+  for (const auto& [key, value] : node.map("a map of names to numbers")) {
+    if (file.numbers.empty()) key.refuse("a number of a scene that has none");
+    Settings settings{{}, {}, file.numbers};
+    at_place(value, [&, &name = key, &text = value] {
+      set_by_name(settings, "scene." + name.text(), text.text());
+    });
+    move.numbers.emplace_back(key.text(), std::stod(settings.numbers.find(key.text())->second));
+  }
+}
+
 }  // namespace
 
-WalkScript read_walk_script(const std::string& path, const Scene& scene) {
+WalkScript read_walk_script(const std::string& path, const SceneFile& file) {
+  const Scene& scene = file.scene;
   const Node root = parse_document(read_file(path), path);
   WalkScript script;
   read_node(root, "walk", walk_script_knobs(), script, [&](const std::string&, const Node& moves) {
     for (const Node& node : moves.list("moves")) {
       WalkMove move;
-      read_node(node, "move", walk_move_knobs(), move, [&](const std::string&, const Node& cells) {
-        for (const Node& one : cells.list("changes")) move.cells.push_back(read_edit(one, scene));
-      });
+      read_node(node, "move", walk_move_knobs(), move,
+                [&](const std::string& key, const Node& value) {
+                  if (key == "numbers") {
+                    read_targets(value, file, move);
+                    return;
+                  }
+                  for (const Node& one : value.list("changes")) {
+                    move.cells.push_back(read_edit(one, scene));
+                  }
+                });
       script.moves.push_back(move);
     }
   });
@@ -141,6 +161,90 @@ std::size_t WalkRecord::slowest() const {
   return static_cast<std::size_t>(found - costs.begin());
 }
 
+SceneNumbers numbers_at(const SceneFile& file, const WalkScript& script, double time) {
+  SceneNumbers numbers = file.numbers;
+  double start = 0;
+  for (const WalkMove& move : script.moves) {
+    if (time < start) break;
+    const double share = std::clamp((time - start) / move.over, 0.0, 1.0);
+    for (const auto& [name, target] : move.numbers) {
+      const double now = std::stod(numbers.find(name)->second);
+      numbers.insert_or_assign(name, fmt::format("{:.17g}", now + share * (target - now)));
+    }
+    start += move.over;
+  }
+  return numbers;
+}
+
+namespace {
+
+/// What moves by itself during a walk: the scene's numbers, and bodies on its fields.
+class Moving {
+ public:
+  Moving(const SceneFile& file, const WalkScript& script) : file_(file), script_(script) {
+    scene_ = file.scene;
+    for (const Room& room : scene_.rooms) rolls_ = rolls_ || !room.bodies.empty();
+    for (const WalkMove& move : script.moves) numbers_ = numbers_ || !move.numbers.empty();
+  }
+
+  bool any() const { return rolls_ || numbers_; }
+  bool rolls() const { return rolls_; }
+  const Scene& scene() const { return scene_; }
+
+  void go_to(double time) {
+    if (numbers_) {
+      Scene next = scene_at(time);
+      for (std::size_t r = 0; r < next.rooms.size(); ++r) {
+        next.rooms[r].bodies = scene_.rooms[r].bodies;
+      }
+      scene_ = std::move(next);
+    }
+    if (rolls_ && time > time_) {
+      roll_bodies(scene_, time_, time, {},
+                  numbers_ ? [this](double at) { return scene_at(at); }
+                           : std::function<Scene(double)>());
+    }
+    time_ = time;
+  }
+
+  std::vector<RollingBody> bodies() const {
+    std::vector<RollingBody> all;
+    for (const Room& room : scene_.rooms) {
+      for (const RoomBody& body : room.bodies) all.push_back(body.body);
+    }
+    return all;
+  }
+
+ private:
+  Scene scene_at(double time) const {
+    return scene_with(file_, numbers_at(file_, script_, time));
+  }
+
+  const SceneFile& file_;
+  const WalkScript& script_;
+  Scene scene_;
+  double time_ = 0;
+  bool rolls_ = false;
+  bool numbers_ = false;
+};
+
+std::string bodies_csv(const WalkRecord& record) {
+  std::string text = "frame,time,body,x,y,z,speed,spin,energy,touching,still\n";
+  for (std::size_t i = 0; i < record.steps.size(); ++i) {
+    for (std::size_t k = 0; k < record.bodies[i].size(); ++k) {
+      const RollingBody& body = record.bodies[i][k];
+      text += fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.6g},{:.6g},{:.9g},{},{:.4g}\n", i,
+                          record.steps[i].time, k, body.place.x(), body.place.y(), body.place.z(),
+                          body.velocity.norm(), body.spin.norm(),
+                          body_energy(body, RollSettings{}.gravity), body.touching ? 1 : 0,
+                          body.still);
+    }
+  }
+  return text;
+}
+
+}  // namespace
+
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
                      RenderOptions options) {
   WalkRecord record;
@@ -152,15 +256,25 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
   options.layers = {Layer::display};
   Frame frame;
   PlanOptions plan;
+  Moving moving(file, script);
+  std::vector<CellEdit> edited;
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     RenderOptions one = options;
     one.recycle = std::move(frame);
     const std::vector<CellEdit>& edits = record.steps[i].edits;
-    if (!edits.empty()) world = edit(std::move(world), edits);
+    edited.insert(edited.end(), edits.begin(), edits.end());
+    if (moving.any()) {
+      moving.go_to(record.steps[i].time);
+      world = compile(moving.scene());
+      if (!edited.empty()) world = edit(std::move(world), edited);
+    } else if (!edits.empty()) {
+      world = edit(std::move(world), edits);
+    }
+    record.bodies.push_back(moving.bodies());
     frame =
         render(world, camera_at(world, file.camera, record.steps[i]), file.budget, std::move(one));
     write_frame(fmt::format("{}/frame-{:05}.png", folder, i), frame);
-    if (edits.empty()) frame.cost.compile_ms = 0;
+    if (edits.empty() && !moving.any()) frame.cost.compile_ms = 0;
     record.costs.push_back(frame.cost);
     plan.path.push_back(
         {record.steps[i].place, record.steps[i].room, record.steps[i].crossings > 0});
@@ -172,6 +286,7 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
             plan_picture(file.scene, world, camera_at(world, file.camera, record.steps.back()),
                          file.budget, file.budget.frame.size(), plan));
   write_file(folder + "/path.csv", path_csv(record));
+  if (moving.rolls()) write_file(folder + "/bodies.csv", bodies_csv(record));
   write_file(folder + "/walk.json", walk_json(record));
   return record;
 }

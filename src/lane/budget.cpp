@@ -11,6 +11,7 @@ Budget Budget::reference() const {
   best.field.steps = std::max<std::int64_t>(field.steps, 20'000);
   best.field.tolerance = 1e-6;
   best.field.growth = 0;
+  best.field.detail = 0;
   best.field.refinement = 8;
   best.field.normals = FieldNormals::exact;
   best.texture = {TextureSampling::filtered, 16};
@@ -84,6 +85,9 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::field, &FieldBudget::normal_step>("field.normal_step", "meters", {1e-9, 1},
                                                       "how far around differences are taken", 1,
                                                       "field.normals=difference"),
+      knob<&Budget::field, &FieldBudget::detail>(
+          "field.detail", "pixels", {0, 64},
+          "what folds again and again is left out where it is smaller than this; 0: nothing is"),
       knob<&Budget::field, &FieldBudget::pruning>(
           "field.pruning", "", {},
           "evaluate only the parts of a field that can matter where lanes are; same picture"),

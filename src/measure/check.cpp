@@ -40,6 +40,7 @@ void check_openings(const CellMap& map, const std::vector<std::uint8_t>& reached
 template <class Use>
 void use_materials(const Field& field, const Use& use) {
   use(field.material());
+  for (const int material : field.tint().materials) use(material);
   for (const Field& part : field.parts()) use_materials(part, use);
 }
 
@@ -72,7 +73,14 @@ void check_stretch(const Room& room, SceneReport& report) {
   const auto& fields = room.fields;
   const std::string where = room.name.empty() ? "" : room.name + ", ";
   for (std::size_t i = 0; i < fields.size(); ++i) {
-    for (const StretchFault& fault : find_stretch_faults(fields[i])) {
+    const Field field = field::measured(fields[i]);
+    for (const FieldEstimate& estimate : find_estimates(field)) {
+      report.estimates.push_back(fmt::format(
+          "{}field {}: {} is an estimate of the distance; steps go by it over {:.3g}{}", where, i + 1,
+          estimate.part, estimate.safety,
+          fields[i].identity() == field.identity() ? "" : ", as trying found"));
+    }
+    for (const StretchFault& fault : find_stretch_faults(field)) {
       report.warnings.push_back(
           fmt::format("{}field {}: {} grows by {:.3g} for a meter near [{:.4g}, {:.4g}, {:.4g}] of "
                       "its own space "

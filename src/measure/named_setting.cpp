@@ -7,6 +7,9 @@ namespace {
 
 constexpr std::string_view of_camera = "camera.";
 constexpr std::string_view of_window = "window.";
+constexpr std::string_view of_scene = "scene.";
+
+constexpr KnobInfo scene_number{"scene", KnobKind::number, "", {}, {}, "a number of the scene"};
 
 /// Calls work(table, owner, name without what is in front) for the table a name is of.
 template <class Owner, class Work>
@@ -32,9 +35,22 @@ void refuse_bare(std::string_view name) {
   }
 }
 
+void set_number(Settings& settings, std::string_view name, std::string_view value) {
+  if (!settings.numbers.empty() && !settings.numbers.contains(name)) {
+    std::vector<std::string_view> names;
+    for (const auto& pair : settings.numbers) names.push_back(pair.first);
+    throw Error(ErrorKind::usage,
+                fmt::format("no such number of the scene{}", suggestion(name, names)));
+  }
+  double number = 0;
+  detail::assign(number, scene_number, value);
+  settings.numbers.insert_or_assign(std::string(name), detail::read(number, scene_number));
+}
+
 }  // namespace
 
 void set_by_name(Settings& settings, std::string_view name, std::string_view value) {
+  if (name.starts_with(of_scene)) return set_number(settings, name.substr(of_scene.size()), value);
   refuse_bare(name);
   in_table(settings, name, [&](auto table, auto& owner, std::string_view knob) {
     set_knob(table, owner, knob, value);
@@ -42,6 +58,7 @@ void set_by_name(Settings& settings, std::string_view name, std::string_view val
 }
 
 std::optional<KnobInfo> find_setting(std::string_view name) {
+  if (name.starts_with(of_scene) && name.size() > of_scene.size()) return scene_number;
   Settings unused;
   return in_table(unused, name,
                   [](auto table, auto&, std::string_view knob) -> std::optional<KnobInfo> {
@@ -54,12 +71,17 @@ std::optional<KnobInfo> find_setting(std::string_view name) {
 std::string setting_text(const Settings& settings, std::string_view name) {
   Settings scratch;
   if (!find_setting(name)) set_by_name(scratch, name, "");
+  if (name.starts_with(of_scene)) {
+    const auto found = settings.numbers.find(name.substr(of_scene.size()));
+    return found == settings.numbers.end() ? "" : found->second;
+  }
   return in_table(settings, name, [](auto table, const auto& owner, std::string_view knob) {
     return knob_text(*find_knob(table, knob), owner);
   });
 }
 
 bool setting_applies(const Settings& settings, std::string_view name) {
+  if (name.starts_with(of_scene)) return true;
   return in_table(settings, name, [](auto table, const auto& owner, std::string_view knob) {
     const auto* entry = find_knob(table, knob);
     return entry == nullptr || knob_applies(table, *entry, owner);

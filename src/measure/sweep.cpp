@@ -13,10 +13,11 @@ namespace photonlane {
 namespace {
 
 void turn(Setting& setting, std::string_view knob, std::string_view value) {
-  Settings settings{setting.budget, setting.camera};
+  Settings settings{setting.budget, setting.camera, setting.numbers};
   set_by_name(settings, knob, value);
   setting.budget = settings.budget;
   setting.camera = settings.camera;
+  setting.numbers = settings.numbers;
 }
 
 /// What tells cameras apart that a sweep makes.
@@ -32,6 +33,7 @@ std::vector<Setting> one_by_one(const Settings& base, const std::vector<Vary>& v
   Setting first;
   first.budget = base.budget;
   first.camera = base.camera;
+  first.numbers = base.numbers;
   for (const Vary& one : vary) {
     first.values.push_back(setting_text(base, one.knob));
   }
@@ -61,6 +63,7 @@ std::vector<Setting> combinations(const Settings& base, const std::vector<Vary>&
     Setting& setting = settings[i];
     setting.budget = base.budget;
     setting.camera = base.camera;
+    setting.numbers = base.numbers;
     std::size_t rest = i;
     std::size_t block = count;
     for (const Vary& one : vary) {
@@ -131,14 +134,29 @@ void mark_front(std::vector<Setting>& settings, const Metric& metric) {
 
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options) {
+  return sweep([&](const SceneNumbers&) { return world; }, {}, camera, base, vary, options);
+}
+
+Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
+            const Camera& camera, const Budget& base, const std::vector<Vary>& vary,
+            const SweepOptions& options) {
   Sweep result;
   result.metric = options.metric;
   result.one_by_one = options.one_by_one;
   const Limit weighed = parse_limit(std::string(options.metric) + "=0");
   for (const Vary& one : vary) result.knobs.push_back(one.knob);
   result.settings = different(
-      options.one_by_one ? one_by_one({base, camera}, vary) : combinations({base, camera}, vary),
+      options.one_by_one ? one_by_one({base, camera, numbers}, vary)
+                         : combinations({base, camera, numbers}, vary),
       vary);
+  std::map<SceneNumbers, World> worlds;
+  worlds.emplace(numbers, world_of(numbers));
+  const World& world = worlds.begin()->second;
+  for (const Setting& setting : result.settings) {
+    if (!worlds.contains(setting.numbers)) {
+      worlds.emplace(setting.numbers, world_of(setting.numbers));
+    }
+  }
   result.reference = reference_of(base, result.settings, vary);
 
   const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
@@ -165,7 +183,8 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   part_done();
   for (Setting& setting : result.settings) {
     const Frame& reference = reference_of_view(setting.camera);
-    Frame frame = render(world, setting.camera, setting.budget, measured);
+    Frame frame =
+        render(worlds.at(setting.numbers), setting.camera, setting.budget, measured);
     setting.tally = frame.tally;
     setting.error = frame.size() == reference.size()
                         ? compare(frame, reference)
@@ -180,7 +199,8 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   for (std::size_t round = 0; round < rounds; ++round) {
     for (std::size_t i = 0; i < count; ++i) {
       const std::size_t turn = (i + round) % count;
-      shown = render(world, result.settings[turn].camera, result.settings[turn].budget,
+      const Setting& setting = result.settings[turn];
+      shown = render(worlds.at(setting.numbers), setting.camera, setting.budget,
                      {.layers = {Layer::display},
                       .threads = options.threads,
                       .progress = {},

@@ -41,6 +41,7 @@ template <class Number>
 void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatch<Number>& lanes) {
   const Viewing& view = job.view;
   start_at_eye(lanes, static_cast<std::size_t>(block.width) * block.height, job.camera, job.budget);
+  lanes.spread = std::abs(view.u(1) - view.u(0));
   if (!view.planar) {
     for (int row = 0; row < block.height; ++row) {
       for (int column = 0; column < block.width; ++column) {

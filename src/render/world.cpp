@@ -34,6 +34,13 @@ void check_field(const Field& field, std::size_t materials) {
     throw Error(ErrorKind::input, fmt::format("a field of material {}, of which there are {}",
                                               field.material(), materials));
   }
+  for (const int material : field.tint().materials) {
+    if (material < 0 || material >= static_cast<std::ptrdiff_t>(materials)) {
+      throw Error(ErrorKind::input, fmt::format("a field tinted with material {}, of which there "
+                                                "are {}",
+                                                material, materials));
+    }
+  }
   for (const Field& part : field.parts()) check_field(part, materials);
 }
 
@@ -43,6 +50,17 @@ bool bends(const Field& field, const std::vector<Material>& materials, const Mat
   if (field.parts().empty()) return of != nullptr && of->bends();
   return std::all_of(field.parts().begin(), field.parts().end(),
                      [&](const Field& part) { return bends(part, materials, of); });
+}
+
+/// A body where it is.
+Field body_field(const RoomBody& body) {
+  std::vector<Field> balls;
+  const std::vector<Vec3d> places = ball_places(body.body);
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    balls.push_back(field::place(places[i], field::sphere(body.body.balls[i].radius)));
+  }
+  const Field all = balls.size() == 1 ? balls.front() : field::join(std::move(balls));
+  return body.material >= 0 ? all.made_of(body.material) : all;
 }
 
 /// One field of several, so that lanes march once; with `damped`, no part makes the steps of the
@@ -169,18 +187,20 @@ World compile(const Scene& scene) {
     }
     compiled.open = add_material(open);
     compiled.fields_only = fields_only;
-    if (!room.fields.empty()) {
+    std::vector<Field> fields = room.fields;
+    for (const RoomBody& body : room.bodies) fields.push_back(body_field(body));
+    if (!fields.empty()) {
       const std::uint32_t plain = add_material({.base = {0.6f, 0.6f, 0.6f}});
-      for (const Field& field : room.fields) check_field(field, scene.materials.size());
+      for (const Field& field : fields) check_field(field, scene.materials.size());
       std::vector<Field> clear;
       std::vector<Field> solid;
-      for (const Field& field : room.fields) {
-        (bends(field, scene.materials, nullptr) ? clear : solid).push_back(field);
+      for (const Field& field : fields) {
+        (bends(field, scene.materials, nullptr) ? clear : solid).push_back(field::measured(field));
       }
-      const auto add = [&](std::shared_ptr<const CompiledField>& to, std::span<const Field> fields,
+      const auto add = [&](std::shared_ptr<const CompiledField>& to, std::span<const Field> of,
                            bool damped) {
-        if (fields.empty()) return;
-        to = std::make_shared<const CompiledField>(joined(fields, damped), plain);
+        if (of.empty()) return;
+        to = std::make_shared<const CompiledField>(joined(of, damped), plain);
         data->memory_bytes += to->memory_bytes();
       };
       add(compiled.field, solid, true);

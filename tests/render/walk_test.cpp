@@ -78,8 +78,14 @@ TEST(PlayWalk, RefusesWhatIsNoScript) {
   EXPECT_THROW(walk(hall(), camera, {.rate = 1000, .moves = {{.over = 90000}}}), Error);
 }
 
+io::SceneFile file_of(const Scene& scene) {
+  io::SceneFile file;
+  file.scene = scene;
+  return file;
+}
+
 TEST(WalkFiles, AreReadWithPlacesInErrors) {
-  const Scene scene = test::drawn("###\n#.#\n###");
+  const io::SceneFile scene = file_of(test::drawn("###\n#.#\n###"));
   const test::TemporaryFolder folder;
   const WalkScript script = io::read_walk_script(
       folder.write("w.yaml",
@@ -175,7 +181,8 @@ TEST(WalkFiles, SayWhichCellsChange) {
   map.set_form(2, 1, CellForm{.shape = CellShape::swinging});
   const auto read = [&](const std::string& changes) {
     return io::read_walk_script(
-        folder.write("w.yaml", "moves:\n  - {over: 1, cells: [" + changes + "]}\n"), scene);
+        folder.write("w.yaml", "moves:\n  - {over: 1, cells: [" + changes + "]}\n"),
+        file_of(scene));
   };
   const WalkScript script = read("{at: [2, 1], opening: 0.5}, {at: [1, 1], material: other}");
   ASSERT_EQ(script.moves[0].cells.size(), 2u);

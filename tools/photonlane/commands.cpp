@@ -95,11 +95,18 @@ io::SceneFile open_scene(const SceneOptions& options) {
   const auto set = [&](std::string_view name, std::string_view value) {
     io::set_by_name(file, name, value);
   };
-  if (!options.size.empty()) {
+  const auto set_size_of_options = [&] {
+    if (options.size.empty()) return;
     set_size(options.size, "frame.width", "frame.height",
              "WIDTHxHEIGHT in pixels, 1 to 1000000 each", set);
-  }
-  set_all(options.sets, set);
+  };
+  // Numbers of the scene first, since they read it again.
+  const auto of_scene = [](const std::string& one) { return one.starts_with("scene."); };
+  std::vector<std::string> sets = options.sets;
+  const auto rest = std::stable_partition(sets.begin(), sets.end(), of_scene);
+  set_all({sets.begin(), rest}, set);
+  set_size_of_options();
+  set_all({rest, sets.end()}, set);
   for (const std::string& text : options.doors) {
     try {
       io::open_door_by_text(file, text);
@@ -182,7 +189,11 @@ int run(const SweepCommand& command) {
     {
       ProgressBar bar("sweep", command.common.quiet);
       options.progress = bar.callback();
-      result = sweep(compile(file.scene), file.camera, file.budget, vary, options);
+      result = sweep(
+          [&](const SceneNumbers& numbers) {
+            return compile(numbers == file.numbers ? file.scene : io::scene_with(file, numbers));
+          },
+          file.numbers, file.camera, file.budget, vary, options);
     }
     const io::SweepFiles files = io::write_sweep(
         command.output, result, file.scene.title.empty() ? command.common.scene : file.scene.title);
@@ -395,7 +406,7 @@ int run(const ZoomCommand& command) {
 int run(const WalkCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
-    const WalkScript script = io::read_walk_script(command.script, file.scene);
+    const WalkScript script = io::read_walk_script(command.script, file);
     const io::OutputFolder folder(command.output);
     RenderOptions options;
     options.threads = command.common.threads;

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "photonlane/base/knob.hpp"
+#include "photonlane/field/fold.hpp"
 #include "photonlane/field/source.hpp"
 
 namespace photonlane {
@@ -32,6 +33,12 @@ enum class FieldKind {
   disc,
   prism,
   pyramid,
+  tetrahedron,
+  octahedron,
+  sponge,
+  gasket,
+  bulb,
+  julia,
   heights,
   volume,
   function,
@@ -61,15 +68,16 @@ enum class FieldKind {
   twist,
   taper,
   bend,
+  iterate,
 };
 template <>
-inline constexpr std::array<std::string_view, 41> choice_names<FieldKind>{
+inline constexpr std::array<std::string_view, 48> choice_names<FieldKind>{
     "sphere",   "ellipsoid", "box",       "frame",   "plane",   "cylinder", "capsule",
-    "cone",     "torus",     "disc",      "prism",   "pyramid", "heights",  "volume",
+    "cone",     "torus",     "disc",      "prism",   "pyramid", "tetrahedron", "octahedron", "sponge", "gasket", "bulb", "julia", "heights",  "volume",
     "function", "circle",    "rectangle", "polygon", "star",    "outline",  "arc",
     "extrude",  "revolve",   "join",      "meet",    "carve",   "invert",   "offset",
     "shell",    "elongate",  "waves",     "noise",   "damp",    "place",    "mirror",
-    "fold",     "repeat",    "around",    "twist",   "taper",   "bend"};
+    "fold",     "repeat",    "around",    "twist",   "taper",    "bend", "iterate"};
 
 /// How a smooth operation goes over from one part to the other.
 enum class Profile {
@@ -87,9 +95,7 @@ enum class NoiseForm {
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<NoiseForm>{"value", "gradient"};
 
-enum class SpaceAxis { x, y, z };
-template <>
-inline constexpr std::array<std::string_view, 3> choice_names<SpaceAxis>{"x", "y", "z"};
+
 
 /// What a kind of field is: what it is called in files, what it is made from, and what it takes.
 struct FieldKindInfo {
@@ -104,12 +110,21 @@ struct FieldKindInfo {
   int least_parts, most_parts;
   std::vector<Parameter> parameters;
   std::string_view help;
-  /// What it is made from besides: nothing, the numbers of corners, or a source: in files that of a
-  /// file's name, or of none where only C++ can make it.
-  enum class Extra { none, points, file, function };
+  /// What it is made from besides: nothing, the numbers of corners, steps that fold space, or a
+  /// source: in files that of a file's name, or of none where only C++ can make it.
+  enum class Extra { none, points, steps, file, function };
   Extra extra = Extra::none;
 };
 const FieldKindInfo& field_kind_info(FieldKind kind);
+
+/// The same of the steps of field::iterate.
+struct FoldKindInfo {
+  std::vector<FieldKindInfo::Parameter> parameters;
+  std::string_view help;
+};
+const FoldKindInfo& fold_kind_info(FoldKind kind);
+/// The steps among the numbers of a field::iterate.
+std::vector<FoldStep> fold_steps(std::span<const double> numbers);
 
 /// A field: a tree of shapes and operations. A value; copies share what they are made from.
 class Field {
@@ -141,6 +156,14 @@ class Field {
   const void* identity() const { return node_.get(); }
 
   Field made_of(int material) const;
+  /// Of fields that fold space again and again (sponge, gasket, bulb, julia, iterate): its surface
+  /// of several materials. Throws Error (input) for others.
+  Field tinted(FoldTint tint) const;
+  const FoldTint& tint() const { return node_->tint; }
+
+  /// Whether its value is an estimate of a distance, of which only trying tells how far it can be
+  /// trusted.
+  bool estimates() const;
 
  private:
   struct Node {
@@ -149,6 +172,7 @@ class Field {
     std::vector<Field> parts;
     std::shared_ptr<const FieldSource> source;
     int material = -1;
+    FoldTint tint;
     int depth = 1;
     std::size_t count = 1;
     Bounds bounds;
@@ -184,11 +208,35 @@ Field disc(double radius, double round);
 Field prism(int sides, double radius, double height);
 /// On a square foot.
 Field pyramid(double size, double height);
+/// Corners at four of the eight of a cube, one of them at (1, 1, 1), `radius` from the middle.
+Field tetrahedron(double radius);
+/// Corners on the axes, `radius` from the middle.
+Field octahedron(double radius);
 /// A block on the xy plane, its upper side a map of heights over `size` in x and y; heights count
 /// `size` in z each. A bound: its steepest meter longer than the distance at most.
 Field heights(const HeightMap& map, const Vec3d& size);
 /// A sampled distance function; everything it is in lies within its box. A bound.
 Field volume(std::shared_ptr<const Volume> volume);
+// Solids of steps done again and again. They are exact where they say so; else values are
+// estimates, of which `field::measured` finds out how far they can be trusted.
+
+/// A cube of `size` of which, and of each of whose 27 parts, and so on, `times` times, a third is
+/// taken out across each pair of sides. Exact outside; a bound inside.
+Field sponge(double size, int times);
+/// The same with balls taken out of all parts, `ball` times half a part's size in radius. A bound.
+Field ball_sponge(double size, int times, double ball = 1.25);
+/// A tetrahedron or octahedron made of ones half as large at its corners, `times` times. Exact
+/// outside.
+Field gasket(GasketForm form, double radius, int times);
+/// Places that z -> z^power + place, a power that multiplies the angles of a place and raises its
+/// length, leaves near the middle for `times` steps. An estimate (Hubbard and Douady's potential:
+/// half of r log r over its derivative).
+Field bulb(int power = 8, int times = 12, FoldDerivative derivative = FoldDerivative::scalar);
+/// The same of q -> q^2 + c, q a quaternion whose first three parts are a place and whose last is
+/// `slice` (Norton, "Generation and Display of Geometric Fractals in 3-D", 1982).
+Field julia(const std::array<double, 4>& c, int times = 12, double slice = 0,
+            FoldDerivative derivative = FoldDerivative::scalar);
+
 /// A function of one's own, as good as it says. Throws Error (input) where it gives what is no
 /// number at some place that is tried.
 Field function(FieldFunction function);
@@ -264,6 +312,18 @@ Field taper(double foot, double top, Field part);
 /// (input) for parts that have no end, that would meet themselves around the circle, or reach its
 /// middle.
 Field bend(double rate, Field part);
+
+/// What stands where `steps`, done `times` times, lead to. Exact as its part is where all steps
+/// keep shapes (mirror, fold, wedge, place), else an estimate: the part's distance over how much
+/// the steps stretch space. `reach` is the radius of a ball about the origin that holds all of it,
+/// 0 to find one; steps that add where they started need it unless they are box, ball, place
+/// (scaled alone) and start. Throws Error (input) for steps out of range.
+Field iterate(int times, const std::vector<FoldStep>& steps, Field part,
+              FoldDerivative derivative = FoldDerivative::scalar, double reach = 0);
+
+/// The same field with every estimate in it tried at `places` places: each gets a stretch that
+/// keeps steps from going through what was found.
+Field measured(const Field& field, std::size_t places = 4096);
 
 inline Field made_of(int material, const Field& part) { return part.made_of(material); }
 

@@ -20,6 +20,7 @@
 #include <vector>
 
 #include "photonlane/base/vector.hpp"
+#include "photonlane/field/fold.hpp"
 
 namespace photonlane {
 
@@ -41,6 +42,11 @@ struct SourceBatch {
   Number* slope_x = nullptr;
   Number* slope_y = nullptr;
   Number* slope_z = nullptr;
+  /// Detail smaller than this, in meters, does not matter; null: all of it does.
+  const Number* footprint = nullptr;
+  /// What decides the material, from 0 to 1; null where nobody asks.
+  Number* tint = nullptr;
+  TintBy tint_by = TintBy::trap;
 };
 
 /// What a shape asks for its values, a batch at a time: from any thread, the same each time. What a
@@ -61,6 +67,9 @@ class FieldSource {
   virtual double stretch() const = 0;
   /// As Field::looseness().
   virtual double looseness() const { return 1; }
+  /// Whether values also grow by at most `stretch` for a meter, rather than only keep steps of
+  /// value / stretch from going through a surface.
+  virtual bool steady() const { return true; }
   /// For messages, and in files the name of the file it is from.
   virtual const std::string& name() const = 0;
   virtual std::size_t memory_bytes() const { return 0; }

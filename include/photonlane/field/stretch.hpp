@@ -20,4 +20,13 @@ struct StretchFault {
 /// they are in, which is not told for what its parts do.
 std::vector<StretchFault> find_stretch_faults(const Field& field, std::size_t places = 4096);
 
+/// A part of a field whose value is an estimate of a distance.
+struct FieldEstimate {
+  std::string part;   ///< as StretchFault::part
+  double safety = 1;  ///< what steps are divided by
+};
+
+/// The estimates in a field; of one that field::measured gave, with what that found.
+std::vector<FieldEstimate> find_estimates(const Field& field);
+
 }  // namespace photonlane

@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "photonlane/lane/budget.hpp"
+#include "photonlane/measure/named_setting.hpp"
 #include "photonlane/render/camera.hpp"
 #include "photonlane/render/scene.hpp"
 #include "photonlane/render/views.hpp"
@@ -31,22 +32,33 @@ struct SceneFile {
   Camera camera;
   std::vector<View> views;  ///< several eyes in one frame; empty: the camera alone
   Budget budget;
+  SceneNumbers numbers;  ///< that the file names, as they were when it was read
+  std::string text;      ///< of the file
   std::vector<Note> notes;  ///< such as legend entries that no cell uses
 };
 
 /// Reads a scene file (YAML; docs/scene-reference.md lists every key). Throws Error with file, line
 /// and column, what was found and what was expected: for text that is not YAML, unknown or repeated
 /// keys, values out of range, maps that do not fit their legend, files that cannot be read.
-SceneFile read_scene(const std::string& path);
+///
+/// A file may name numbers, {numbers: {lean: 20}}, and have "$lean" wherever that number shall
+/// stand. `numbers` are those that shall be others than the file says; Error (usage) for names it
+/// does not have.
+SceneFile read_scene(const std::string& path, const SceneNumbers& numbers = {});
 
 /// The same from text; `path` stands in messages, and files are looked for beside it.
-SceneFile parse_scene(const std::string& text, const std::string& path);
+SceneFile parse_scene(const std::string& text, const std::string& path,
+                      const SceneNumbers& numbers = {});
+
+/// The scene of the same file with some of its numbers others.
+Scene scene_with(const SceneFile& file, const SceneNumbers& numbers);
 
 /// The scene as text that parse_scene reads back to the same scene, camera and budget; maps are
 /// drawn. Throws Error (usage) for maps of more than 60 materials.
 std::string scene_text(const SceneFile& file);
 
-/// Sets a budget knob, or a camera's by "camera.NAME", from text: what options do. Throws Error
+/// Sets a budget knob, or a camera's by "camera.NAME", from text: what options do. A number of the
+/// scene, "scene.NAME", reads the file again; what was set before it is lost. Throws Error
 /// (usage) for unknown names, with the nearest right word, Error (input) for values that do not
 /// fit.
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value);

@@ -17,23 +17,30 @@ namespace photonlane::io {
 ///     - {turn: 90, over: 1}
 ///     - {forward: 3, turn: -45, over: 2.5}
 ///     - {over: 1, cells: [{at: [16, 22], opening: 1}]}
+///     - {over: 2, numbers: {lean: 30}}
 ///
-/// Cells are changed by their column and row from the south-west: doors are opened, others become
+/// Numbers are the scene's, which come to these evenly. Cells are changed by their column and row from the south-west: doors are opened, others become
 /// of a material of the scene, or empty.
 /// Throws Error with file, line and column for what is not one.
-WalkScript read_walk_script(const std::string& path, const Scene& scene);
+WalkScript read_walk_script(const std::string& path, const SceneFile& file);
 
 /// A walk that has been played: every step with the cost of its frame.
 struct WalkRecord {
   std::vector<WalkStep> steps;
+  /// Of every step, the bodies of all rooms in their order.
+  std::vector<std::vector<RollingBody>> bodies;
   std::vector<Cost> costs;  ///< compile_ms is that of the edits before the frame
 
   /// Index of the step whose frame took longest; costs must not be empty.
   std::size_t slowest() const;
 };
 
-/// Plays a script in a scene and leaves in a folder: frame-00000.png and so on, path.csv (time,
-/// place, heading, contacts, cost), walk.json (a summary) and plan.png (the way over the plan).
+/// The numbers of a scene at a time of a script.
+SceneNumbers numbers_at(const SceneFile& file, const WalkScript& script, double time);
+
+/// Plays a script in a scene, its bodies rolling meanwhile and its numbers as the script says (the
+/// walker meets what was there at the start), and leaves in a folder: frame-00000.png and so on, path.csv (time,
+/// place, heading, contacts, cost), bodies.csv where there are some, walk.json (a summary) and plan.png (the way over the plan).
 /// Progress and threads as in RenderOptions. Throws what render() and write_png() throw.
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
                      RenderOptions options);

@@ -83,6 +83,7 @@ struct FieldBudget {
   int refinement = 4;       ///< steps of Newton's method at the hit
   FieldNormals normals = FieldNormals::exact;
   double normal_step = 5e-4;  ///< meters: how far around; used by FieldNormals::difference alone
+  double detail = 0;          ///< pixels: smaller folds are left out; 0: none are
   bool pruning = true;        ///< evaluate only what can matter where lanes are; the same bits
   bool cones = true;          ///< lead neighboring lanes together while they are in the open
 };

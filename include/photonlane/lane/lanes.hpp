@@ -60,6 +60,7 @@ struct LaneBatch {
   StepWatch* watch = nullptr;                ///< told of every step of marching
   const std::size_t* watch_order = nullptr;  ///< which lane of the watched batch each is
 
+  double spread = 0;         ///< meters a meter: how much wider a pixel's lanes get; 0: not at all
   bool together = false;     ///< neighbors go the same way, as they come from the eye
   bool ending_only = false;  ///< how lanes end matters and where, but not the surface's normal
 

@@ -22,6 +22,7 @@ struct SceneReport {
   double reachable_share = 0;  ///< of the empty cells, walking from the eye
   int fields = 0;
   std::size_t field_operations = 0;  ///< to evaluate all of them once
+  std::vector<std::string> estimates;  ///< of distances, and how far they are trusted
   int portals = 0;                   ///< but for the ways back
   int swells = 0;
   std::optional<PlaneReport> plane;  ///< of planes, as one frame was made

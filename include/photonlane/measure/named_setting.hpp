@@ -1,5 +1,6 @@
 #pragma once
 
+#include <map>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -9,11 +10,15 @@
 
 namespace photonlane {
 
+/// Numbers of a scene by name, as they are written.
+using SceneNumbers = std::map<std::string, std::string, std::less<>>;
+
 /// What may be set beside a scene by one name: knobs of the budget, of the camera with "camera." in
-/// front, of a plane's window with "window.".
+/// front, of a plane's window with "window."; and numbers of the scene itself with "scene.".
 struct Settings {
   Budget budget;
   Camera camera;
+  SceneNumbers numbers{};  ///< all there are; none: any may be set
 };
 
 /// Sets one. Throws Error (usage) for names that are none, with the nearest right word, and Error

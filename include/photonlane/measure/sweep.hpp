@@ -6,13 +6,14 @@
 #include <vector>
 
 #include "photonlane/measure/difference.hpp"
+#include "photonlane/measure/named_setting.hpp"
 #include "photonlane/measure/statistics.hpp"
 #include "photonlane/render/camera.hpp"
 #include "photonlane/render/render.hpp"
 
 namespace photonlane {
 
-/// One knob, of the budget, the camera or the window, and the values it takes in a sweep.
+/// One knob, of the budget, the camera or the window, or a number of the scene, and the values it takes in a sweep.
 struct Vary {
   std::string knob;
   std::vector<std::string> values;
@@ -28,6 +29,7 @@ struct Setting {
   std::vector<std::string> values;  ///< in the order of the sweep's knobs; "-" without effect
   Budget budget;
   Camera camera;
+  SceneNumbers numbers;
   Statistics total_ms;  ///< of a frame ready to show
   Statistics cast_ms;
   Statistics fill_ms;
@@ -62,6 +64,12 @@ struct Sweep {
 /// so that a slow moment of the machine falls on all alike. Throws what render() throws.
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options = {});
+
+/// The same where numbers of the scene vary too: `world_of` makes the world of some. The reference is
+/// of the scene as `numbers` have it, so that errors tell what other numbers change.
+Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
+            const Camera& camera, const Budget& base, const std::vector<Vary>& vary,
+            const SweepOptions& options = {});
 
 /// Marks the settings that no other beats in both time and error.
 void mark_front(std::vector<Setting>& settings, const Metric& metric);

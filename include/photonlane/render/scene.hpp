@@ -1,10 +1,13 @@
 #pragma once
 
+#include <functional>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
 #include "photonlane/field/field.hpp"
+#include "photonlane/field/rolling.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/cell_map.hpp"
 #include "photonlane/light/fog.hpp"
@@ -20,6 +23,15 @@
 
 namespace photonlane {
 
+/// A body that rolls on a room's fields, and what it is made of: an index of materials, or -1.
+struct RoomBody {
+  RollingBody body;
+  int material = -1;
+};
+/// Knobs of the body; `radius` is that of its first ball.
+std::span<const Knob<RoomBody>> room_body_knobs();
+std::span<const Knob<BodyBall>> body_ball_knobs();
+
 /// A space of its own with what stands in it.
 struct Room {
   Fog fog;
@@ -31,6 +43,7 @@ struct Room {
   std::vector<CellMap> solids;  ///< none or one; a room of fields alone has no floor and ceiling
   std::vector<Field> fields;
   std::vector<Sprite> sprites;
+  std::vector<RoomBody> bodies;
   std::vector<Portal> portals;
   std::vector<Swell> swells;
 
@@ -66,5 +79,11 @@ struct Scene {
   /// Adds a texture and gives its index, for Material::texture.
   int add(Texture texture, std::string name = "");
 };
+
+/// Rolls the bodies of all rooms of a scene on, by the fields of their own rooms, from one time to
+/// another, in seconds. `scene_at` gives the scene at a time where its fields move, or nothing where
+/// they do not.
+void roll_bodies(Scene& scene, double from, double to, const RollSettings& settings = {},
+                 const std::function<Scene(double time)>& scene_at = {});
 
 }  // namespace photonlane

@@ -3,6 +3,8 @@
 #include <functional>
 #include <optional>
 #include <span>
+#include <string>
+#include <utility>
 #include <vector>
 
 #include "photonlane/grid/body.hpp"
@@ -26,6 +28,7 @@ struct WalkMove {
   double turn = 0;      ///< radians to the left
   double over = 1;      ///< seconds
   std::vector<WalkEdit> cells;
+  std::vector<std::pair<std::string, double>> numbers;  ///< of the scene, at the move's end
 };
 std::span<const Knob<WalkMove>> walk_move_knobs();
 

@@ -1,0 +1,348 @@
+#include "photonlane/field/rolling.hpp"
+
+#include <fmt/format.h>
+
+#include <Eigen/LU>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace photonlane {
+namespace {
+
+/// A body's mass: where its middle is and how it is spread, in its own space.
+struct Mass {
+  Vec3d middle{0, 0, 0};
+  Mat3d inertia = Mat3d::Zero();
+
+  explicit Mass(const RollingBody& body) {
+    double volume = 0;
+    for (const BodyBall& ball : body.balls) {
+      const double own = ball.radius * ball.radius * ball.radius;
+      volume += own;
+      middle += own * ball.place;
+    }
+    middle /= volume;
+    for (const BodyBall& ball : body.balls) {
+      const double own = body.mass * ball.radius * ball.radius * ball.radius / volume;
+      const Vec3d arm = ball.place - middle;
+      inertia += own * ((0.4 * ball.radius * ball.radius + arm.squaredNorm()) * Mat3d::Identity() -
+                        arm * arm.transpose());
+    }
+  }
+};
+
+void check(const RollingBody& body) {
+  const auto refuse = [](const std::string& what) { throw Error(ErrorKind::input, what); };
+  if (body.balls.empty()) refuse("a body of no balls");
+  for (const BodyBall& ball : body.balls) {
+    if (!(ball.radius > 0 && ball.radius <= 1e3) || !ball.place.allFinite()) {
+      refuse(fmt::format("a body's ball of radius {}, expected one above 0", ball.radius));
+    }
+  }
+  if (!(body.mass > 0 && std::isfinite(body.mass))) {
+    refuse(fmt::format("a body of mass {}, expected one above 0", body.mass));
+  }
+  if (!(body.bounce >= 0 && body.bounce <= 1)) {
+    refuse(fmt::format("a bounce of {}, expected 0 to 1", body.bounce));
+  }
+  if (!(body.friction >= 0 && std::isfinite(body.friction))) {
+    refuse(fmt::format("a friction of {}, expected at least 0", body.friction));
+  }
+  if (!body.place.allFinite() || !body.velocity.allFinite() || !body.spin.allFinite() ||
+      !body.turn.coeffs().allFinite()) {
+    refuse("a body whose place or speed is not finite");
+  }
+}
+
+/// A ball beside a surface.
+struct Touch {
+  double gap = 0;
+  Vec3d normal{0, 0, 1};
+  double surface_speed = 0;  ///< of the surface along its normal
+};
+
+/// How bodies are while they move: by the middle of their mass.
+class Motion {
+ public:
+  Motion(RollingBody& body, const RollSettings& settings)
+      : body_(body), mass_(body), gravity_(settings.gravity), settings_(settings) {
+    body_.turn.normalize();
+    middle_ = body_.place + body_.turn * mass_.middle;
+  }
+
+  bool rests() const { return body_.still >= rest_after; }
+  void wake() { body_.still = 0; }
+  double speed() const {
+    double arm = 0;
+    for (const BodyBall& ball : body_.balls) {
+      arm = std::max(arm, (ball.place - mass_.middle).norm() + ball.radius);
+    }
+    return body_.velocity.norm() + arm * body_.spin.norm();
+  }
+  double least_radius() const {
+    double least = std::numeric_limits<double>::infinity();
+    for (const BodyBall& ball : body_.balls) least = std::min(least, ball.radius);
+    return least;
+  }
+  std::size_t ball_count() const { return body_.balls.size(); }
+  Vec3d ball(std::size_t i) const {
+    return middle_ + body_.turn * (body_.balls[i].place - mass_.middle);
+  }
+  double radius(std::size_t i) const { return body_.balls[i].radius; }
+
+  /// On by a time, as if nothing were in the way.
+  void fly(double time) {
+    before_ = middle_;
+    turn_before_ = body_.turn;
+    energy_ = energy();
+    given_ = 0;
+    touched_ = false;
+    middle_ += time * body_.velocity + 0.5 * time * time * gravity_;
+    body_.velocity += time * gravity_;
+    const double angle = time * body_.spin.norm();
+    if (angle > 0) {
+      const Vec3d momentum = inertia() * body_.spin;
+      body_.turn = Eigen::AngleAxisd(angle, body_.spin.normalized()) * body_.turn;
+      body_.turn.normalize();
+      body_.spin = inertia().inverse() * momentum;
+    }
+    const double kept = std::max(0.0, 1 - settings_.drag * time);
+    body_.velocity *= kept;
+    body_.spin *= kept;
+  }
+
+  /// Meets a surface with one of its balls: out of it, and what of the speed leads into it back.
+  void meet(std::size_t i, const Touch& touch, double time) {
+    const double margin = 1e-3 * radius(i);
+    if (touch.gap > margin) return;
+    touched_ = true;
+    if (touch.gap < 0) {
+      middle_ -= touch.gap * touch.normal;
+      // What comes up lifts what stands on it.
+      if (touch.surface_speed > 0) given_ -= body_.mass * gravity_.dot(-touch.gap * touch.normal);
+    }
+    const Vec3d arm = ball(i) - radius(i) * touch.normal - middle_;
+    const Mat3d inverse = inertia().inverse();
+    const auto give = [&](const Vec3d& impulse) {
+      body_.velocity += impulse / body_.mass;
+      body_.spin += inverse * arm.cross(impulse);
+    };
+    const auto softness = [&](const Vec3d& way) {
+      return 1 / body_.mass + way.dot((inverse * arm.cross(way)).cross(arm));
+    };
+    const Vec3d slip = body_.velocity + body_.spin.cross(arm) - touch.surface_speed * touch.normal;
+    const double into = slip.dot(touch.normal);
+    if (into >= 0) return;
+    // As slow as gravity makes it in some steps it does not bounce.
+    const bool hard = -into > 8 * gravity_.norm() * time;
+    const double impulse = -(1 + (hard ? body_.bounce : 0)) * into / softness(touch.normal);
+    give(impulse * touch.normal);
+    given_ += impulse * std::max(touch.surface_speed, 0.0);
+    const Vec3d after = body_.velocity + body_.spin.cross(arm);
+    const Vec3d along = after - after.dot(touch.normal) * touch.normal;
+    const double length = along.norm();
+    if (length < 1e-12) return;
+    const Vec3d way = along / length;
+    give(-std::min(length / softness(way), body_.friction * impulse) * way);
+  }
+
+  /// Takes what energy came from nowhere, and stops what has as good as stopped.
+  void settle(double time) {
+    const double allowed = energy_ + given_;
+    const double high = -body_.mass * gravity_.dot(middle_);
+    const double moving = energy() - high;
+    if (high + moving > allowed && moving > 0) {
+      const double share = std::sqrt(std::max(0.0, allowed - high) / moving);
+      body_.velocity *= std::min(share, 1.0);
+      body_.spin *= std::min(share, 1.0);
+    }
+    if (high > allowed && given_ == 0) {
+      // Pushed out of a surface to higher than it can have come: back to where it was.
+      middle_ = before_;
+      body_.turn = turn_before_;
+    }
+    body_.touching = touched_;
+    const double slow = 4 * gravity_.norm() * settings_.step;
+    const bool stands = touched_ && speed() < slow && (middle_ - before_).norm() < slow * time;
+    body_.still = stands ? body_.still + time : 0;
+    if (body_.still >= rest_after) {
+      body_.velocity.setZero();
+      body_.spin.setZero();
+    }
+    body_.place = middle_ - body_.turn * mass_.middle;
+  }
+  void stay(double time) { body_.still += time; }
+
+ private:
+  static constexpr double rest_after = 0.1;  // seconds
+
+  Mat3d inertia() const {
+    const Mat3d turn = body_.turn.toRotationMatrix();
+    return turn * mass_.inertia * turn.transpose();
+  }
+  double energy() const {
+    return 0.5 * body_.mass * body_.velocity.squaredNorm() +
+           0.5 * body_.spin.dot(inertia() * body_.spin) - body_.mass * gravity_.dot(middle_);
+  }
+
+  RollingBody& body_;
+  Mass mass_;
+  Vec3d gravity_;
+  const RollSettings& settings_;
+  Vec3d middle_, before_{0, 0, 0};
+  Eigen::Quaterniond turn_before_ = Eigen::Quaterniond::Identity();
+  double energy_ = 0;
+  double given_ = 0;
+  bool touched_ = false;
+};
+
+/// What balls are beside, asked together. `past` is the field `ago` seconds before, or null.
+std::vector<Touch> look(const CompiledField& field, const CompiledField* past, double ago,
+                        const std::vector<Vec3d>& places, const std::vector<double>& radii) {
+  std::vector<Touch> touches(places.size());
+  const std::vector<FieldSlope> slopes = field.slopes(places);
+  std::vector<std::size_t> unsure;
+  std::vector<Vec3d> there;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    const double steep = slopes[i].gradient.norm();
+    const double away = steep > 1e-3 ? slopes[i].value / steep : slopes[i].value;
+    touches[i].gap = away - radii[i];
+    if (steep > 1e-9) touches[i].normal = slopes[i].gradient / steep;
+    // An estimate may be far less than the distance, and more by what it is divided by.
+    if (field.exact() || away > 2 * field.field().stretch() * radii[i]) continue;
+    unsure.push_back(i);
+    there.push_back(places[i]);
+  }
+  const std::vector<Vec3d> nearest = field.closest_points(there);
+  for (std::size_t k = 0; k < unsure.size(); ++k) {
+    const std::size_t i = unsure[k];
+    const Vec3d way = there[k] - nearest[k];
+    const double distance = way.norm();
+    if (distance < 1e-9) continue;
+    const double side = slopes[i].value < 0 ? -1 : 1;
+    touches[i].gap = side * distance - radii[i];
+    touches[i].normal = side / distance * way;
+  }
+  if (past != nullptr) {
+    const std::vector<double> values = past->distances(places);
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      const double steep = std::max(slopes[i].gradient.norm(), 1e-3);
+      touches[i].surface_speed = (values[i] - slopes[i].value) / (steep * ago);
+    }
+  }
+  return touches;
+}
+
+void roll(const CompiledField& field, const CompiledField* past, double ago,
+          std::span<RollingBody> bodies, double seconds, const RollSettings& settings) {
+  std::vector<Motion> all;
+  all.reserve(bodies.size());
+  for (RollingBody& body : bodies) all.emplace_back(body, settings);
+  if (past != nullptr) {
+    for (Motion& motion : all) motion.wake();
+  }
+  double done = 0;
+  while (done < seconds) {
+    double step = std::min(settings.step, seconds - done);
+    std::vector<Motion*> moving;
+    for (Motion& motion : all) {
+      if (motion.rests()) continue;
+      const double speed = motion.speed() + settings.gravity.norm() * step;
+      step = std::min(step, 0.25 * motion.least_radius() / std::max(speed, 1e-12));
+      moving.push_back(&motion);
+    }
+    if (moving.empty()) {
+      for (Motion& motion : all) motion.stay(seconds - done);
+      return;
+    }
+    step = std::max(step, 1e-6);
+    for (Motion* motion : moving) motion->fly(step);
+    // Balls that touch at several places push one another: some rounds.
+    for (int round = 0; round < 4; ++round) {
+      std::vector<Vec3d> places;
+      std::vector<double> radii;
+      for (const Motion* motion : moving) {
+        for (std::size_t i = 0; i < motion->ball_count(); ++i) {
+          places.push_back(motion->ball(i));
+          radii.push_back(motion->radius(i));
+        }
+      }
+      const std::vector<Touch> touches = look(field, past, ago, places, radii);
+      std::size_t next = 0;
+      double deepest = 0;
+      for (Motion* motion : moving) {
+        for (std::size_t i = 0; i < motion->ball_count(); ++i, ++next) {
+          deepest = std::min(deepest, touches[next].gap / motion->radius(i));
+          motion->meet(i, touches[next], step);
+        }
+      }
+      if (deepest > -1e-6) break;
+    }
+    for (Motion* motion : moving) motion->settle(step);
+    done += step;
+  }
+}
+
+void check(std::span<const RollingBody> bodies, double seconds, const RollSettings& settings) {
+  for (const RollingBody& body : bodies) check(body);
+  validate_knobs(roll_settings_knobs(), settings);
+  if (!(seconds >= 0 && seconds <= 1e6)) {
+    throw Error(ErrorKind::input,
+                fmt::format("{} seconds of rolling, expected 0 to 1e6", seconds));
+  }
+}
+
+}  // namespace
+
+std::span<const Knob<RollSettings>> roll_settings_knobs() {
+  static const Knob<RollSettings> table[] = {
+      knob<&RollSettings::gravity>("gravity", "meters a second, for every second", {-1e3, 1e3},
+                                   "what pulls bodies"),
+      knob<&RollSettings::step>("step", "seconds", {1e-5, 0.05},
+                                "at most between looks at what is around bodies"),
+      knob<&RollSettings::drag>("drag", "a second", {0, 100}, "share of the speed that is lost"),
+  };
+  return table;
+}
+
+void roll(const CompiledField& field, std::span<RollingBody> bodies, double seconds,
+          const RollSettings& settings) {
+  check(bodies, seconds, settings);
+  roll(field, nullptr, 0, bodies, seconds, settings);
+}
+
+void roll(const std::function<CompiledField(double time)>& field_at, std::span<RollingBody> bodies,
+          double from, double to, const RollSettings& settings, double every) {
+  check(bodies, to - from, settings);
+  if (!(every > 0)) throw Error(ErrorKind::input, "a field asked never, expected some seconds");
+  const auto steps = std::max<std::int64_t>(1, std::llround(std::ceil((to - from) / every - 1e-9)));
+  const double share = (to - from) / static_cast<double>(steps);
+  CompiledField past = field_at(from);
+  for (std::int64_t i = 1; i <= steps; ++i) {
+    CompiledField now = field_at(from + share * static_cast<double>(i));
+    roll(now, &past, share, bodies, share, settings);
+    past = std::move(now);
+  }
+}
+
+std::vector<Vec3d> ball_places(const RollingBody& body) {
+  std::vector<Vec3d> places;
+  for (const BodyBall& ball : body.balls) places.push_back(body.place + body.turn * ball.place);
+  return places;
+}
+
+Vec3d mass_middle(const RollingBody& body) {
+  return body.place + body.turn * Mass(body).middle;
+}
+
+double body_energy(const RollingBody& body, const Vec3d& gravity) {
+  const Mass mass(body);
+  const Mat3d turn = body.turn.normalized().toRotationMatrix();
+  return 0.5 * body.mass * body.velocity.squaredNorm() +
+         0.5 * body.spin.dot(turn * mass.inertia * turn.transpose() * body.spin) -
+         body.mass * gravity.dot(mass_middle(body));
+}
+
+}  // namespace photonlane

@@ -1,0 +1,124 @@
+#include <algorithm>
+#include <cmath>
+#include <unordered_map>
+
+#include "field/fold_source.hpp"
+#include "field/scatter.hpp"
+#include "photonlane/field/compiled_field.hpp"
+
+namespace photonlane {
+namespace {
+
+/// Values at places, and the ways to where each is nearest to 0 that can be found from there.
+class Descent {
+ public:
+  Descent(const CompiledField& field, std::vector<Vec3d> from) : field_(field), at_(std::move(from)) {}
+
+  /// Down or up to the surface, at most a value's length at once.
+  void go() {
+    for (int step = 0; step < steps; ++step) {
+      slopes_ = field_.slopes(at_);
+      for (std::size_t i = 0; i < at_.size(); ++i) {
+        const double steep = slopes_[i].gradient.norm();
+        if (!(steep > 1e-6)) continue;
+        // Bounds of distances grow slower than they.
+        at_[i] -= 0.9 * slopes_[i].value / (std::max(steep, 0.1) * steep) * slopes_[i].gradient;
+      }
+    }
+    slopes_ = field_.slopes(at_);
+  }
+  const Vec3d& at(std::size_t i) const { return at_[i]; }
+  double value(std::size_t i) const { return slopes_[i].value; }
+
+ private:
+  static constexpr int steps = 12;
+  const CompiledField& field_;
+  std::vector<Vec3d> at_;
+  std::vector<FieldSlope> slopes_;
+};
+
+/// By how much the values of a field are more than the distance, at most, of what was tried.
+double worst_share(const Field& field, std::size_t count) {
+  const CompiledField compiled(field);
+  Bounds box = field.bounds();
+  for (int axis = 0; axis < 3; ++axis) {
+    box.low[axis] = std::max(box.low[axis], -1e3);
+    box.high[axis] = std::min(box.high[axis], 1e3);
+  }
+  const double size = 0.5 * (box.high - box.low).maxCoeff();
+  const std::vector<Vec3d> from = places_in(box, count, 0x5afe);
+  const std::vector<FieldSlope> slopes = compiled.slopes(from);
+  // Places all over, and on the way from each to the surface, where most steps are taken.
+  std::vector<Vec3d> places;
+  std::vector<Vec3d> starts;
+  const std::vector<Vec3d> ways = places_in({{-1, -1, -1}, {1, 1, 1}}, 2 * count, 0x17);
+  for (std::size_t i = 0; i < count; ++i) {
+    if (!std::isfinite(slopes[i].value)) continue;
+    const double share = static_cast<double>(i % 4) / 4;
+    const Vec3d place = from[i] - share * slopes[i].value * slopes[i].gradient;
+    // Straight down, and from places around, where another part of the surface may be nearer.
+    for (int way = 0; way < 3; ++way) {
+      places.push_back(place);
+      starts.push_back(way == 0 ? place
+                                : Vec3d(place + 0.7 * (1 - share) * std::abs(slopes[i].value) *
+                                                    ways[2 * i + static_cast<std::size_t>(way) - 1]
+                                                        .normalized()));
+    }
+  }
+  const std::vector<double> values = compiled.distances(places);
+  Descent descent(compiled, starts);
+  descent.go();
+  double worst = 1;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    const double value = std::abs(values[i]);
+    // What is nearer than this says more about rounding than about the estimate.
+    if (!(value > 2e-3 * size) || !(std::abs(descent.value(i)) < 1e-3 * value)) continue;
+    const double distance = (descent.at(i) - places[i]).norm() + std::abs(descent.value(i));
+    worst = std::max(worst, value / distance);
+  }
+  return worst;
+}
+
+class Measuring {
+ public:
+  explicit Measuring(std::size_t places) : places_(places) {}
+
+  Field measured(const Field& field) {
+    const auto known = known_.find(field.identity());
+    if (known != known_.end()) return known->second;
+    std::vector<Field> parts;
+    bool changed = false;
+    for (const Field& part : field.parts()) {
+      parts.push_back(measured(part));
+      changed = changed || parts.back().identity() != part.identity();
+    }
+    std::vector<double> numbers = field.numbers();
+    const int safety = safety_index(field.kind());
+    if (safety >= 0 && numbers[static_cast<std::size_t>(safety)] == 0 && field.estimates()) {
+      // A little more than what was found, since not everything was tried.
+      numbers[static_cast<std::size_t>(safety)] = std::min(1.1 * worst_share(field, places_), 1e3);
+      changed = true;
+    }
+    Field result = field;
+    if (changed) {
+      result = Field(field.kind(), std::move(numbers), std::move(parts),
+                     folds(field.kind()) ? nullptr : field.source());
+      if (field.material() >= 0) result = result.made_of(field.material());
+      if (!field.tint().materials.empty()) result = result.tinted(field.tint());
+    }
+    known_.emplace(field.identity(), result);
+    return result;
+  }
+
+ private:
+  std::size_t places_;
+  std::unordered_map<const void*, Field> known_;
+};
+
+}  // namespace
+
+Field field::measured(const Field& field, std::size_t places) {
+  return Measuring(places).measured(field);
+}
+
+}  // namespace photonlane
