@@ -74,6 +74,7 @@ struct Look {
 
 /// The races of fields whose names hold `wanted`.
 void race_fields(const std::string& wanted, std::vector<Race>& races);
+void race_folds(const std::string& wanted, std::vector<Race>& races);
 void race_planes(const std::string& wanted, std::vector<Race>& races);
 void race_rooms(const std::string& wanted, std::vector<Race>& races);
 

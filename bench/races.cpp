@@ -354,6 +354,7 @@ int run(int argc, char** argv) {
            [&](const std::string& name) { race_door(name, scattered(4096, 0.02), 25, races); });
 
   race_fields(wanted, races);
+  race_folds(wanted, races);
   race_planes(wanted, races);
   race_rooms(wanted, races);
 

@@ -17,6 +17,8 @@
 #include "photonlane/field/compiled_field.hpp"
 #include "photonlane/field/field.hpp"
 #include "photonlane/field/field_body.hpp"
+#include "photonlane/field/fractal_generator.hpp"
+#include "photonlane/field/rolling.hpp"
 #include "photonlane/field/sample.hpp"
 #include "photonlane/field/stretch.hpp"
 #include "photonlane/fractal/escape_plane.hpp"

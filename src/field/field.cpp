@@ -137,7 +137,8 @@ void check_numbers(FieldKind kind, const std::vector<double>& numbers) {
       }
     }
   }
-  if (info.extra == FieldKindInfo::Extra::steps) return check_steps({numbers.data() + at, numbers.size() - at});
+  if (info.extra == FieldKindInfo::Extra::steps)
+    return check_steps({numbers.data() + at, numbers.size() - at});
   if (at != numbers.size()) {
     throw Error(ErrorKind::input,
                 fmt::format("{} of {} numbers, expected {}", name_of(kind), numbers.size(), at));
@@ -541,8 +542,8 @@ Field Field::tinted(FoldTint tint) const {
                             name_of(kind())));
   }
   if (tint.materials.size() < 2 || tint.materials.size() > 16) {
-    throw Error(ErrorKind::input, fmt::format("a tint over {} materials, expected 2 to 16",
-                                              tint.materials.size()));
+    throw Error(ErrorKind::input,
+                fmt::format("a tint over {} materials, expected 2 to 16", tint.materials.size()));
   }
   auto node = std::make_shared<Node>(*node_);
   node->tint = std::move(tint);

@@ -26,6 +26,12 @@ struct BlockPlaces {
   BlockPlaces(const FieldPlaces<Number>& places, std::size_t first, std::size_t end) {
     const std::size_t lanes = block_vectors * hn::Lanes(D());
     count = std::min(lanes, end - first);
+    if (count == lanes) {
+      std::copy_n(places.x + first, lanes, x);
+      std::copy_n(places.y + first, lanes, y);
+      std::copy_n(places.z + first, lanes, z);
+      return;
+    }
     for (std::size_t i = 0; i < lanes; ++i) {
       const std::size_t from = first + std::min(i, count - 1);
       x[i] = places.x[from];
@@ -73,8 +79,12 @@ HWY_INLINE void Spread(D d, std::size_t count, Value* to, const Get& get) {
   const std::size_t width = hn::Lanes(d);
   for (std::size_t i = 0; i < count; i += width) {
     const Vector vector = get(i / width);
+    if (i + width <= count) {
+      hn::StoreU(vector, hn::DFromV<Vector>(), to + i);
+      continue;
+    }
     hn::Store(vector, hn::DFromV<Vector>(), lanes);
-    std::copy_n(lanes, std::min(width, count - i), to + i);
+    std::copy_n(lanes, count - i, to + i);
   }
 }
 

@@ -18,6 +18,19 @@ namespace hn = hwy::HWY_NAMESPACE;
 
 /// Asks a program at places, some vectors at a time.
 template <class Number>
+SourceBatch<Number> Part(const SourceBatch<Number>& batch, std::size_t first, std::size_t count) {
+  SourceBatch<Number> part = batch;
+  part.count = count;
+  for (const Number** from : {&part.x, &part.y, &part.z, &part.footprint}) {
+    if (*from != nullptr) *from += first;
+  }
+  for (Number** to : {&part.value, &part.slope_x, &part.slope_y, &part.slope_z, &part.tint}) {
+    if (*to != nullptr) *to += first;
+  }
+  return part;
+}
+
+template <class Number>
 void Ask(const FoldProgram& program, const SourceBatch<Number>& batch) {
   using D = hn::ScalableTag<Number>;
   if (batch.tint != nullptr) {
@@ -25,7 +38,20 @@ void Ask(const FoldProgram& program, const SourceBatch<Number>& batch) {
   } else if (batch.slope_x != nullptr || program.jacobian) {
     Folder<D, Dual<D>, 1, false>(program).ask(batch);
   } else {
-    Folder<D, Plain<D>, block_of_folds, false>(program).ask(batch);
+    // Blocks of some vectors, and what is left in as few as it takes.
+    const std::size_t lanes = hn::Lanes(D());
+    const std::size_t whole = batch.count - batch.count % (block_of_folds * lanes);
+    const std::size_t rest = batch.count - whole;
+    if (whole > 0) {
+      Folder<D, Plain<D>, block_of_folds, false>(program).ask(Part(batch, 0, whole));
+    }
+    if (rest > 2 * lanes) {
+      Folder<D, Plain<D>, block_of_folds, false>(program).ask(Part(batch, whole, rest));
+    } else if (rest > lanes) {
+      Folder<D, Plain<D>, 2, false>(program).ask(Part(batch, whole, rest));
+    } else if (rest > 0) {
+      Folder<D, Plain<D>, 1, false>(program).ask(Part(batch, whole, rest));
+    }
   }
 }
 

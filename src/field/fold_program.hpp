@@ -35,18 +35,20 @@ constexpr std::size_t fold_op_numbers(FoldOp op) {
 /// steps, `factor` for a meter.
 struct FoldProgram {
   enum class Form : std::uint8_t {
-    chain,  ///< steps, then a base
-    balls,  ///< balls taken out of all parts of a cube
+    chain,   ///< steps, then a base
+    sponge,  ///< crossed holes taken out of all parts of a cube
+    balls,   ///< balls taken out of all parts of a cube
     bulb,
     quaternion
   };
   enum class Base : std::uint8_t {
-    box,     ///< half size - round, round
-    sphere,  ///< radius
-    facets,  ///< what is left of a tetrahedron or an octahedron by its mirrors: the facet's normal
-             ///< and height, the way across its edge and where that is, the way along the edge and
-             ///< where that ends
-    field    ///< a tape
+    box,      ///< half size - round, round
+    sphere,   ///< radius
+    capsule,  ///< from, to - from, 1 / square of its length, radius
+    facets,   ///< what is left of a tetrahedron or an octahedron by its mirrors: the facet's normal
+              ///< and height, the way across its edge and where that is, the way along the edge and
+              ///< where that ends
+    field     ///< a tape
   };
   Form form = Form::chain;
   Base base = Base::box;
@@ -57,13 +59,14 @@ struct FoldProgram {
   std::vector<FoldOp> last_ops;  ///< once more, before the base
   std::vector<double> numbers;   ///< of all ops in a row, then of the base
   std::vector<float> numbers_float;
-  double cut[4]{};       ///< radius of a ball; c of a quaternion
-  double slice = 0;      ///< fourth part of all places
-  double limit = 0;      ///< farther from the middle a place has left; 0: none does
+  double cut[4]{};         ///< radius of a ball, scale of a sponge at its end; c of a quaternion
+  double slice = 0;        ///< fourth part of all places
+  double limit = 0;        ///< farther from the middle a place has left; 0: none does
+  bool keeps_all = false;  ///< the base stands after every iteration
   bool jacobian = false;
-  bool exact = true;     ///< the value is a distance, not an estimate
-  double reach = 0;      ///< radius of a ball that holds all of it
-  double detail = 1;     ///< the size of what one more iteration changes, before any
+  bool exact = true;  ///< the value is a distance, not an estimate
+  double reach = 0;   ///< radius of a ball that holds all of it
+  double detail = 1;  ///< the size of what one more iteration changes, before any
   std::shared_ptr<const Tape> field;
 
   template <class Number>

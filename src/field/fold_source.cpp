@@ -18,14 +18,12 @@ namespace {
 
 constexpr double infinite = std::numeric_limits<double>::infinity();
 
-
 Bounds around_origin(double reach) { return {Vec3d::Constant(-reach), Vec3d::Constant(reach)}; }
 
 /// A fold program that is asked as a shape.
 class FoldSource final : public FieldSource {
  public:
-  FoldSource(FoldProgram program, std::string name, Bounds bounds, double stretch,
-             double looseness)
+  FoldSource(FoldProgram program, std::string name, Bounds bounds, double stretch, double looseness)
       : program_(std::move(program)),
         name_(std::move(name)),
         bounds_(bounds),
@@ -93,20 +91,14 @@ void add_facets(FoldProgram& program, GasketForm form, double radius) {
 }
 
 FoldProgram sponge(double size, int times) {
+  // Of the 27 parts those at the corners and the edges are left: with x >= y >= z >= 0 the corner
+  // of (1, 1, 1), and the edge below it, which a mirror between the two leads there.
   FoldProgram program;
+  program.form = FoldProgram::Form::sponge;
+  program.cut[1] = std::pow(3.0, times);
   program.times = times;
   program.factor = 2 / size;
   program.reach = std::sqrt(3.0);
-  program.detail = 1;
-  // Of the 27 parts those at the corners and the edges are left: with x >= y >= z >= 0 the corner
-  // of (1, 1, 1), and the edge below it, which a mirror between the two leads there.
-  add(program, program.ops, FoldOp::mirror, {7});
-  add(program, program.ops, FoldOp::sort, {});
-  const double third = 1.0 / 3;
-  add(program, program.ops, FoldOp::level, {2, third, 1});
-  add(program, program.ops, FoldOp::move, {2 * third, 2 * third, 2 * third, 3});
-  program.base = FoldProgram::Base::box;
-  program.numbers.insert(program.numbers.end(), {1, 1, 1, 0});
   return program;
 }
 
@@ -186,8 +178,7 @@ void add_steps(FoldProgram& program, const std::vector<FoldStep>& steps) {
             add(program, program.ops, FoldOp::level,
                 {static_cast<double>(axis), normal[axis] * n[3], normal[axis]});
           } else {
-            add(program, program.ops, FoldOp::fold,
-                {normal.x(), normal.y(), normal.z(), n[3]});
+            add(program, program.ops, FoldOp::fold, {normal.x(), normal.y(), normal.z(), n[3]});
           }
         }
         break;
@@ -209,8 +200,7 @@ void add_steps(FoldProgram& program, const std::vector<FoldStep>& steps) {
         add(program, program.ops, FoldOp::box, {n[0]});
         break;
       case FoldKind::ball_fold:
-        add(program, program.ops, FoldOp::ball,
-            {n[1] * n[1], n[1] * n[1] / (n[0] * n[0])});
+        add(program, program.ops, FoldOp::ball, {n[1] * n[1], n[1] * n[1] / (n[0] * n[0])});
         break;
       case FoldKind::inversion:
         add(program, program.ops, FoldOp::invert, {n[0], n[1], n[2], n[3] * n[3]});
@@ -284,6 +274,7 @@ std::shared_ptr<const FieldSource> make_iterate(const std::vector<double>& n,
   FoldProgram program;
   program.times = static_cast<int>(n[0]);
   program.jacobian = n[1] == 1;
+  program.keeps_all = n[4] == 1;
   program.exact = std::all_of(steps.begin(), steps.end(), keeps_shapes);
   add_steps(program, steps);
 
@@ -300,6 +291,7 @@ std::shared_ptr<const FieldSource> make_iterate(const std::vector<double>& n,
     for (auto step = steps.rbegin(); step != steps.rend(); ++step) {
       reach = reach_before(*step, reach);
     }
+    if (program.keeps_all) reach = std::max(reach, part_reach);
   }
   if (!std::isfinite(reach) && program.times > 0) reach = box_ball_reach(steps);
   if (n[2] > 0) reach = n[2];
@@ -326,6 +318,12 @@ std::shared_ptr<const FieldSource> make_iterate(const std::vector<double>& n,
   } else if (part.kind() == FieldKind::sphere) {
     program.base = FoldProgram::Base::sphere;
     program.numbers.push_back(b[0]);
+  } else if (part.kind() == FieldKind::capsule) {
+    program.base = FoldProgram::Base::capsule;
+    const Vec3d way(b[3] - b[0], b[4] - b[1], b[5] - b[2]);
+    const double square = way.squaredNorm();
+    program.numbers.insert(program.numbers.end(), {b[0], b[1], b[2], way.x(), way.y(), way.z(),
+                                                   square > 0 ? 1 / square : 0, b[6]});
   } else {
     program.base = FoldProgram::Base::field;
     program.field = std::make_shared<const Tape>(make_tape(part));
@@ -391,7 +389,8 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind, const std::v
     case FieldKind::tetrahedron:
     case FieldKind::octahedron: {
       const bool four = kind == FieldKind::tetrahedron;
-      FoldProgram program = gasket(four ? GasketForm::tetrahedron : GasketForm::octahedron, n[0], 0);
+      FoldProgram program =
+          gasket(four ? GasketForm::tetrahedron : GasketForm::octahedron, n[0], 0);
       return shape(std::move(program), around_origin(four ? n[0] / std::sqrt(3.0) : n[0]));
     }
     case FieldKind::sponge: {

@@ -13,7 +13,7 @@ bool folds(FieldKind kind);
 
 /// Numbers of an iterate that stand before those of its steps, of which each has its kind and as
 /// many as any takes.
-inline constexpr std::size_t iterate_numbers = 4;
+inline constexpr std::size_t iterate_numbers = 5;
 inline constexpr std::size_t step_numbers = 1 + FoldStep::most_numbers;
 
 /// The source of a field of such a kind. Throws Error (input) for what cannot be one.
@@ -23,7 +23,5 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind,
 
 /// Where the numbers of a kind that estimates hold how far it can be trusted; -1: nowhere.
 int safety_index(FieldKind kind);
-
-
 
 }  // namespace photonlane

@@ -13,6 +13,7 @@
 #include <algorithm>
 #include <cstddef>
 #include <type_traits>
+#include <utility>
 
 #include "field/field_kernel.hpp"
 #include "field/fold_program.hpp"
@@ -53,6 +54,15 @@ HWY_INLINE V LogarithmOf(D d, V value) {
   }
   return hn::Add(hn::Mul(e, hn::Set(d, static_cast<Number>(0.69314718055994530942))),
                  hn::Mul(sum, t));
+}
+
+/// Does something for 0 to count - 1, each a constant, so that what it indexes stays in registers.
+template <std::size_t count, class Work>
+HWY_INLINE void ForEach(const Work& work) {
+  [&]<std::size_t... u>(std::index_sequence<u...>) __attribute__((always_inline)) {
+    (work(std::integral_constant<std::size_t, u>()), ...);
+  }
+  (std::make_index_sequence<count>());
 }
 
 /// Which way places went: how near they came to the middle, when, and on which sides of the folds.
@@ -116,6 +126,9 @@ class Folder {
       switch (program_.form) {
         case FoldProgram::Form::chain:
           chain();
+          break;
+        case FoldProgram::Form::sponge:
+          sponge();
           break;
         case FoldProgram::Form::balls:
           balls();
@@ -207,63 +220,67 @@ class Folder {
       p.y[u] = y_[u];
       p.z[u] = z_[u];
       p.scale[u] = set(1);
+      value_[u] = T(hn::Inf(D()));
     }
-    const V reach = set(program_.reach);
+    const Number* after = numbers_ + numbers_of(program_.ops);
     FoldTrail<D, tints> trail[count];
     M going[count];
-    for (M& one : going) one = hn::Eq(reach, reach);
+    for (M& one : going) one = hn::Eq(p.scale[0], p.scale[0]);
     const bool leaves = program_.limit > 0;
-    const Number* end = numbers_;
-    if (!leaves && !cuts_) {
-      for (int i = 0; i < program_.times; ++i) {
-        end = steps(program_.ops, numbers_, p, trail);
-        note(p, going, trail);
+    for (int i = 0; i < program_.times; ++i) {
+      if (program_.keeps_all) add_base(p, after);
+      if (!leaves && !cuts_) {
+        steps(program_.ops, numbers_, p, trail);
+      } else {
+        if (!any_goes_on(p, going)) break;
+        const Places before = p;
+        steps(program_.ops, numbers_, p, trail);
+        for (std::size_t u = 0; u < count; ++u) {
+          p.x[u] = Select(going[u], p.x[u], before.x[u]);
+          p.y[u] = Select(going[u], p.y[u], before.y[u]);
+          p.z[u] = Select(going[u], p.z[u], before.z[u]);
+          p.scale[u] = hn::IfThenElse(going[u], p.scale[u], before.scale[u]);
+        }
       }
-    } else {
-      masked_chain(p, going, trail);
+      note(p, going, trail);
     }
-    if (program_.times == 0 || leaves || cuts_) end = numbers_ + numbers_of(program_.ops);
     FoldTrail<D, tints> unused[count];
-    end = steps(program_.last_ops, end, p, unused);
-    base(p, end);
+    after = steps(program_.last_ops, after, p, unused);
+    add_base(p, after);
     for (std::size_t u = 0; u < count; ++u) {
-      V scale = p.scale[u];
-      if constexpr (slopes) {
-        if (program_.jacobian) scale = largest_stretch(p, u);
-      }
-      value_[u] = value_[u] * hn::Div(set(1), scale);
       if (!program_.exact) at_least_beyond(u);
       tell(trail[u], u);
     }
   }
 
-  void masked_chain(Places& p, M* going, FoldTrail<D, tints>* trail) {
+  /// Which lanes have not left, and have detail left that matters.
+  bool any_goes_on(const Places& p, M* going) const {
     const D d;
-    const V limit = set(program_.limit > 0 ? program_.limit * program_.limit : 0);
+    const V limit = set(program_.limit * program_.limit);
     const V detail = set(program_.detail);
-    for (int i = 0; i < program_.times; ++i) {
-      bool any = false;
-      for (std::size_t u = 0; u < count; ++u) {
-        if (program_.limit > 0) {
-          going[u] = hn::AndNot(hn::Gt(square(p.x[u], p.y[u], p.z[u]).v, limit), going[u]);
-        }
-        if (cuts_) {
-          // What is left to do changes less than matters.
-          going[u] =
-              hn::AndNot(hn::Gt(hn::Mul(p.scale[u], footprint_[u]), detail), going[u]);
-        }
-        any = any || !hn::AllFalse(d, going[u]);
+    bool any = false;
+    for (std::size_t u = 0; u < count; ++u) {
+      if (program_.limit > 0) {
+        going[u] = hn::AndNot(hn::Gt(square(p.x[u], p.y[u], p.z[u]).v, limit), going[u]);
       }
-      if (!any) return;
-      const Places before = p;
-      steps(program_.ops, numbers_, p, trail);
-      for (std::size_t u = 0; u < count; ++u) {
-        p.x[u] = Select(going[u], p.x[u], before.x[u]);
-        p.y[u] = Select(going[u], p.y[u], before.y[u]);
-        p.z[u] = Select(going[u], p.z[u], before.z[u]);
-        p.scale[u] = hn::IfThenElse(going[u], p.scale[u], before.scale[u]);
+      if (cuts_) {
+        going[u] = hn::AndNot(hn::Gt(hn::Mul(p.scale[u], footprint_[u]), detail), going[u]);
       }
-      note(p, going, trail);
+      any = any || !hn::AllFalse(d, going[u]);
+    }
+    return any;
+  }
+
+  /// The base where places are now, beside what was there before.
+  void add_base(const Places& p, const Number* c) {
+    T own[count];
+    base(p, c, own);
+    for (std::size_t u = 0; u < count; ++u) {
+      V scale = p.scale[u];
+      if constexpr (slopes) {
+        if (program_.jacobian) scale = largest_stretch(p, u);
+      }
+      value_[u] = Min(value_[u], own[u] * hn::Div(set(1), scale));
     }
   }
 
@@ -462,7 +479,7 @@ class Folder {
     }
   }
 
-  void base(const Places& p, const Number* c) {
+  void base(const Places& p, const Number* c, T* value) const {
     const D d;
     const auto at = [&](std::size_t i) { return hn::Set(d, c[i]); };
     switch (program_.base) {
@@ -471,12 +488,22 @@ class Folder {
           const T x = Abs(p.x[u]) - at(0);
           const T y = Abs(p.y[u]) - at(1);
           const T z = Abs(p.z[u]) - at(2);
-          value_[u] = below(Max(x, Max(y, z))) + Sqrt(square(above(x), above(y), above(z))) - at(3);
+          value[u] = below(Max(x, Max(y, z))) + Sqrt(square(above(x), above(y), above(z))) - at(3);
         }
         return;
       case FoldProgram::Base::sphere:
         for (std::size_t u = 0; u < count; ++u) {
-          value_[u] = Sqrt(square(p.x[u], p.y[u], p.z[u])) - at(0);
+          value[u] = Sqrt(square(p.x[u], p.y[u], p.z[u])) - at(0);
+        }
+        return;
+      case FoldProgram::Base::capsule:
+        for (std::size_t u = 0; u < count; ++u) {
+          const T x = p.x[u] - at(0);
+          const T y = p.y[u] - at(1);
+          const T z = p.z[u] - at(2);
+          const T share =
+              MinWith(above((x * at(3) + y * at(4) + z * at(5)) * at(6)), hn::Set(d, Number(1)));
+          value[u] = Sqrt(square(x - share * at(3), y - share * at(4), z - share * at(5))) - at(7);
         }
         return;
       case FoldProgram::Base::facets:
@@ -488,16 +515,16 @@ class Folder {
           const T past = along(4);
           const T end = above(along(8));
           const T edge = Sqrt(square(over, past, end));
-          value_[u] = Select(hn::Gt(past.v, hn::Zero(d)), edge, over);
+          value[u] = Select(hn::Gt(past.v, hn::Zero(d)), edge, over);
         }
         return;
       case FoldProgram::Base::field:
-        ask_field(p);
+        ask_field(p, value);
         return;
     }
   }
 
-  void ask_field(const Places& p) {
+  void ask_field(const Places& p, T* to) const {
     const D d;
     const std::size_t lanes = hn::Lanes(d);
     HWY_ALIGN Number place[3][width];
@@ -517,11 +544,11 @@ class Folder {
           return of * hn::Load(d, slope[axis] + u * lanes);
         };
         const T sum = along(p.x[u], 0) + along(p.y[u], 1) + along(p.z[u], 2);
-        value_[u] = T(hn::Load(d, value + u * lanes), sum.x, sum.y, sum.z);
+        to[u] = T(hn::Load(d, value + u * lanes), sum.x, sum.y, sum.z);
       }
     } else {
       evaluate_tape(*program_.field, places, value);
-      for (std::size_t u = 0; u < count; ++u) value_[u] = T(hn::Load(d, value + u * lanes));
+      for (std::size_t u = 0; u < count; ++u) to[u] = T(hn::Load(d, value + u * lanes));
     }
   }
 
@@ -536,9 +563,9 @@ class Folder {
       columns[2][i] = rows[i]->z;
     }
     const auto product = [&](int a, int b) {
-      return hn::Add(hn::Add(hn::Mul(columns[a][0], columns[b][0]),
-                             hn::Mul(columns[a][1], columns[b][1])),
-                     hn::Mul(columns[a][2], columns[b][2]));
+      return hn::Add(
+          hn::Add(hn::Mul(columns[a][0], columns[b][0]), hn::Mul(columns[a][1], columns[b][1])),
+          hn::Mul(columns[a][2], columns[b][2]));
     };
     const V xy = hn::Abs(product(0, 1));
     const V xz = hn::Abs(product(0, 2));
@@ -547,6 +574,77 @@ class Folder {
     const V second = hn::Add(product(1, 1), hn::Add(xy, yz));
     const V third = hn::Add(product(2, 2), hn::Add(xz, yz));
     return hn::Sqrt(hn::Max(hn::Max(first, hn::Max(second, third)), set(1e-30)));
+  }
+
+  // A cube with crossed holes in all of its parts.
+
+  /// The same steps as those of a chain, in registers.
+  void sponge() {
+    const D d;
+    const V third = set(1.0 / 3);
+    const V three = set(3);
+    const V two = set(2);
+    T x[count], y[count], z[count];
+    V scale[count];
+    M going[count];
+    FoldTrail<D, tints> trail[count];
+    ForEach<count>([&](auto u) HWY_ATTR __attribute__((always_inline)) {
+      x[u] = x_[u];
+      y[u] = y_[u];
+      z[u] = z_[u];
+      scale[u] = set(1);
+      going[u] = hn::Eq(third, third);
+    });
+    const auto part = [&](T & a, T & b, T & c, FoldTrail<D, tints> & way) HWY_ATTR
+        __attribute__((always_inline)) {
+      const V zero = hn::Zero(d);
+      way.flip(hn::Lt(a.v, zero));
+      way.flip(hn::Lt(b.v, zero));
+      way.flip(hn::Lt(c.v, zero));
+      a = Abs(a);
+      b = Abs(b);
+      c = Abs(c);
+      const T ab = Max(a, b);
+      const T ba = Min(a, b);
+      const T bc = Max(ba, c);
+      const T over = Min(ba, c) - third;
+      way.flip(hn::Lt(over.v, zero));
+      a = Max(ab, bc) * three - two;
+      b = Min(ab, bc) * three - two;
+      c = (Abs(over) + third) * three - two;
+    };
+    if (!cuts_ && !tints) {
+      for (int i = 0; i < program_.times; ++i) {
+        ForEach<count>([&](auto u) HWY_ATTR
+                       __attribute__((always_inline)) { part(x[u], y[u], z[u], trail[u]); });
+      }
+      const V whole = set(program_.cut[1]);
+      for (V& one : scale) one = whole;
+    } else {
+      for (int i = 0; i < program_.times; ++i) {
+        for (std::size_t u = 0; u < count; ++u) {
+          going[u] = hn::AndNot(hn::Gt(hn::Mul(scale[u], footprint_[u]), set(1)), going[u]);
+          T a = x[u];
+          T b = y[u];
+          T c = z[u];
+          part(a, b, c, trail[u]);
+          x[u] = Select(going[u], a, x[u]);
+          y[u] = Select(going[u], b, y[u]);
+          z[u] = Select(going[u], c, z[u]);
+          scale[u] = hn::IfThenElse(going[u], hn::Mul(scale[u], three), scale[u]);
+          trail[u].next(square(x[u], y[u], z[u]).v, going[u]);
+        }
+      }
+    }
+    for (std::size_t u = 0; u < count; ++u) {
+      const T out_x = Abs(x[u]) - set(1);
+      const T out_y = Abs(y[u]) - set(1);
+      const T out_z = Abs(z[u]) - set(1);
+      const T value = below(Max(out_x, Max(out_y, out_z))) +
+                      Sqrt(square(above(out_x), above(out_y), above(out_z)));
+      value_[u] = value * hn::Div(set(1), scale[u]);
+      tell(trail[u], u);
+    }
   }
 
   // Balls taken out of all parts of a cube.
@@ -596,39 +694,34 @@ class Folder {
 
   // Places that go away from the middle.
 
-  /// A complex number by its whole power, by squaring.
-  static void power_of(T& a, T& b, int power) {
-    const auto multiply = [](T& x, T& y, const T& p, const T& q) {
-      const T real = x * p - y * q;
-      y = x * q + y * p;
-      x = real;
-    };
-    T base_a = a;
-    T base_b = b;
-    bool first = true;
-    for (;; power >>= 1) {
-      if ((power & 1) != 0) {
-        if (first) {
-          a = base_a;
-          b = base_b;
-          first = false;
-        } else {
-          multiply(a, b, base_a, base_b);
-        }
-      }
-      if (power <= 1) return;
-      const T real = (base_a + base_b) * (base_a - base_b);
-      base_b = (base_a + base_a) * base_b;
-      base_a = real;
-    }
-  }
-  static V power_of(V a, int power) {
-    V result = set(1);
+  /// A number by its whole power, by squaring.
+  template <class Any>
+  static HWY_INLINE Any power_of(Any a, int power) {
+    Any result = Any(set(1));
     for (; power > 0; power >>= 1) {
-      if ((power & 1) != 0) result = hn::Mul(result, a);
-      a = hn::Mul(a, a);
+      if ((power & 1) != 0) result = result * a;
+      if (power > 1) a = a * a;
     }
     return result;
+  }
+  /// The same of a + b u, where the square of u is -1 or, with `any`, -unit.
+  template <bool any>
+  static HWY_INLINE void power_of(T& a, T& b, const T& unit, int power) {
+    const auto by_itself = [&](T & p, T & q) HWY_ATTR __attribute__((always_inline)) {
+      const T real = any ? p * p - q * q * unit : (p + q) * (p - q);
+      q = (p + p) * q;
+      p = real;
+    };
+    for (; (power & 1) == 0; power >>= 1) by_itself(a, b);
+    T p = a;
+    T q = b;
+    for (power >>= 1; power > 0; power >>= 1) {
+      by_itself(p, q);
+      if ((power & 1) == 0) continue;
+      const T real = any ? a * p - b * q * unit : a * p - b * q;
+      b = a * q + b * p;
+      a = real;
+    }
   }
 
   /// Half of r log r over how much r is stretched: of the last length, and the scalar derivative.
@@ -673,57 +766,68 @@ class Folder {
   }
 
   void bulb() {
+    // Two vectors at once: more do not fit into the registers.
+    constexpr std::size_t pair = count > 1 ? 2 : 1;
+    for (std::size_t first = 0; first < count; first += pair) bulb<pair>(first);
+  }
+
+  template <std::size_t size>
+  void bulb(std::size_t first) {
     const D d;
     const V limit = set(program_.limit * program_.limit);
     const V power = set(program_.power);
-    T x[count], y[count], z[count], square_[count];
-    V derivative[count];
-    M going[count];
-    FoldTrail<D, tints> trail[count];
-    for (std::size_t u = 0; u < count; ++u) {
-      x[u] = x_[u];
-      y[u] = y_[u];
-      z[u] = z_[u];
-      square_[u] = square(x[u], y[u], z[u]);
-      derivative[u] = set(1);
-      going[u] = hn::Eq(limit, limit);
-    }
+    const bool even = program_.power % 2 == 0;
+    T x[size], y[size], z[size], length2[size];
+    V derivative[size];
+    M going[size];
+    FoldTrail<D, tints> trail[size];
+    ForEach<size>([&](auto k) HWY_ATTR __attribute__((always_inline)) {
+      x[k] = x_[first + k];
+      y[k] = y_[first + k];
+      z[k] = z_[first + k];
+      length2[k] = square(x[k], y[k], z[k]);
+      derivative[k] = set(1);
+      going[k] = hn::Eq(limit, limit);
+    });
     for (int i = 0; i < program_.times; ++i) {
-      bool any = false;
-      for (std::size_t u = 0; u < count; ++u) {
-        going[u] = still_going(going[u], square_[u].v, limit, derivative[u], u);
-        any = any || !hn::AllFalse(d, going[u]);
-      }
-      if (!any) break;
-      for (std::size_t u = 0; u < count; ++u) {
-        if (count > 1 && hn::AllFalse(d, going[u])) continue;
-        const V r = hn::Sqrt(square_[u].v);
-        const V before = power_of(r, program_.power - 1);
-        const V grown = hn::Add(hn::Mul(hn::Mul(power, before), derivative[u]), set(1));
-        // The angle from the z axis, with the length, and the one about it, without.
-        const T across = Sqrt(x[u] * x[u] + y[u] * y[u]);
-        const T inverse = T(set(1)) / MaxWith(across, set(1e-30));
-        T cosine = z[u];
-        T sine = across;
-        power_of(cosine, sine, program_.power);
-        T a = x[u] * inverse;
-        T b = y[u] * inverse;
-        power_of(a, b, program_.power);
-        const T next_x = sine * a + x_[u];
-        const T next_y = sine * b + y_[u];
-        const T next_z = cosine + z_[u];
-        derivative[u] = hn::IfThenElse(going[u], grown, derivative[u]);
-        x[u] = Select(going[u], next_x, x[u]);
-        y[u] = Select(going[u], next_y, y[u]);
-        z[u] = Select(going[u], next_z, z[u]);
-        square_[u] = Select(going[u], square(next_x, next_y, next_z), square_[u]);
-        trail[u].flip(hn::Lt(x[u].v, hn::Zero(d)));
-        trail[u].next(square_[u].v, going[u]);
-      }
+      M any = hn::Lt(limit, limit);
+      ForEach<size>([&](auto k) HWY_ATTR __attribute__((always_inline)) {
+        going[k] = still_going(going[k], length2[k].v, limit, derivative[k], first + k);
+        any = hn::Or(any, going[k]);
+      });
+      if (hn::AllFalse(d, any)) break;
+      ForEach<size>([&](auto k) HWY_ATTR __attribute__((always_inline)) {
+        const Plain<D> r2(length2[k].v);
+        Plain<D> before = power_of(r2, (program_.power - 1) / 2);
+        if (even) before = before * Sqrt(r2);
+        const V grown = hn::Add(hn::Mul(hn::Mul(power, before.v), derivative[k]), set(1));
+        // (x + iy)^n turns by the angle about the z axis, (z + i rho)^n by the one from it; of that
+        // the imaginary part is rho times what is kept, so that no root is waited for.
+        const T rho2 = x[k] * x[k] + y[k] * y[k];
+        T a = x[k];
+        T b = y[k];
+        T cosine = z[k];
+        T sine(set(1));
+        power_of<false>(a, b, rho2, program_.power);
+        power_of<true>(cosine, sine, rho2, program_.power);
+        T across = power_of(rho2, (program_.power - 1) / 2);
+        if (even) across = across * Sqrt(rho2);
+        const T share = sine / MaxWith(across, set(1e-37));
+        const T next_x = share * a + x_[first + k];
+        const T next_y = share * b + y_[first + k];
+        const T next_z = cosine + z_[first + k];
+        derivative[k] = hn::IfThenElse(going[k], grown, derivative[k]);
+        x[k] = Select(going[k], next_x, x[k]);
+        y[k] = Select(going[k], next_y, y[k]);
+        z[k] = Select(going[k], next_z, z[k]);
+        length2[k] = square(x[k], y[k], z[k]);
+        trail[k].flip(hn::Lt(x[k].v, hn::Zero(d)));
+        trail[k].next(length2[k].v, going[k]);
+      });
     }
-    for (std::size_t u = 0; u < count; ++u) {
-      estimate(u, Sqrt(square_[u]), derivative[u]);
-      tell(trail[u], u);
+    for (std::size_t k = 0; k < size; ++k) {
+      estimate(first + k, Sqrt(length2[k]), derivative[k]);
+      tell(trail[k], first + k);
     }
   }
 
@@ -745,8 +849,7 @@ class Folder {
         going = still_going(going, whole.v, limit, derivative, u);
         if (hn::AllFalse(d, going)) break;
         const V r = hn::Sqrt(whole.v);
-        derivative =
-            hn::IfThenElse(going, hn::Mul(hn::Add(r, r), derivative), derivative);
+        derivative = hn::IfThenElse(going, hn::Mul(hn::Add(r, r), derivative), derivative);
         const T twice = x + x;
         const T next = x * twice - whole + c[0];
         const T next_y = twice * y + c[1];

@@ -45,7 +45,7 @@ class March {
     most_stretch_ = tape.steady ? set(tape.stretch) : hn::Inf(D());
     spread_ = set(lanes.spread * budget.detail);
     cuts_ = lanes.spread * budget.detail > 0;
-    
+
     relaxation_ = set(budget.relaxation);
   }
 
@@ -61,9 +61,14 @@ class March {
   }
 
  private:
+  static constexpr std::size_t least_pruned = 8;
+
   void run_parts(HitBatch<Number>& hits) {
     const std::size_t width = hn::Lanes(D());
-    if (budget_.pruning) hits.shared_evaluations += ways_.cut();
+    // Of a few instructions nothing is left out that would pay for asking.
+    if (budget_.pruning && tape_.instructions.size() >= least_pruned) {
+      hits.shared_evaluations += ways_.cut();
+    }
     for (part_ = 0; part_ < ways_.part_count(); ++part_) {
       if (budget_.cones && budget_.method != FieldMethod::fixed) {
         hits.shared_evaluations += ways_.lead(part_);
@@ -118,8 +123,8 @@ class March {
     if (active.count > 0) describe(active, count, hits);
   }
 
-  /// On which side lanes start, by all of the detail: where some of it is left out, one that was led
-  /// through what is empty may find itself inside.
+  /// On which side lanes start, by all of the detail: where some of it is left out, one that was
+  /// led through what is empty may find itself inside.
   void find_sides(const ActiveVectors& active) {
     const D d;
     for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);

@@ -79,13 +79,13 @@ Field bulb(int power, int times, FoldDerivative derivative) {
                                        static_cast<double>(derivative), 0})};
 }
 Field julia(const std::array<double, 4>& c, int times, double slice, FoldDerivative derivative) {
-  return {FieldKind::julia, numbers_of({c[0], c[1], c[2], c[3], slice, static_cast<double>(times), 8,
-                                        static_cast<double>(derivative), 0})};
+  return {FieldKind::julia, numbers_of({c[0], c[1], c[2], c[3], slice, static_cast<double>(times),
+                                        8, static_cast<double>(derivative), 0})};
 }
-Field iterate(int times, const std::vector<FoldStep>& steps, Field part, FoldDerivative derivative,
-              double reach) {
-  std::vector<double> numbers{static_cast<double>(times), static_cast<double>(derivative), reach,
-                              0};
+Field iterate(int times, const std::vector<FoldStep>& steps, Field part, FoldKeep keep,
+              FoldDerivative derivative, double reach) {
+  std::vector<double> numbers{static_cast<double>(times), static_cast<double>(derivative), reach, 0,
+                              static_cast<double>(keep)};
   for (const FoldStep& step : steps) {
     numbers.push_back(static_cast<double>(step.kind));
     numbers.insert(numbers.end(), step.numbers.begin(), step.numbers.end());

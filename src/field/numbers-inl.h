@@ -271,7 +271,8 @@ struct Made {
     const D d;
     const hn::RebindToSigned<D> di;
     const V last = hn::Set(d, count - 1);
-    const V place = hn::Mul(hn::Min(hn::Max(along, hn::Zero(d)), hn::Set(d, hn::TFromD<D>(1))), last);
+    const V place =
+        hn::Mul(hn::Min(hn::Max(along, hn::Zero(d)), hn::Set(d, hn::TFromD<D>(1))), last);
     const V first = hn::Min(hn::Floor(place), hn::Sub(last, hn::Set(d, hn::TFromD<D>(1))));
     const auto index = hn::ConvertTo(di, first);
     material = hn::ConvertTo(di, hn::GatherIndex(d, row, index));

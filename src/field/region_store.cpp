@@ -54,6 +54,8 @@ RegionStore::Crowd& RegionStore::hold_crowd(std::size_t values, std::size_t grou
   Crowd& crowd = *crowds[crowd_depth++];
   crowd.values.resize(values);
   crowd.order.resize(groups);
+  crowd.sound.resize(groups);
+  crowd.low.resize(groups);
   return crowd;
 }
 

@@ -22,6 +22,7 @@ struct RegionStore {
   struct Crowd {
     std::vector<double> values;
     std::vector<std::pair<double, std::uint32_t>> order;
+    std::vector<std::uint64_t> sound, low;  ///< of the groups' values
   };
 
   std::vector<std::uint64_t> drop_first, drop_second;           ///< bits: balls

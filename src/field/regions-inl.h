@@ -250,13 +250,19 @@ class Regions {
           hn::StoreU(hn::Set(d, Number(1e30)), d, own + j * lanes);
         }
         store_->pass(one.begin, one.end);
+        memory.sound[g] = all;
+        memory.low[g] = 0;
         continue;
       }
       ask_from(machine, one.begin, one.end, active);
+      memory.sound[g] = sound_values_[one.value];
+      memory.low[g] = low_values_[one.value];
+      // What is a bound alone shows nothing of others.
+      const bool known = (memory.sound[g] & asked_) == asked_;
       for (std::size_t j = 0; j < active.count; ++j) {
         const V value = machine.value_at(one.value, j).v;
         hn::StoreU(value, d, own + j * lanes);
-        best[j] = hn::Min(best[j], value);
+        if (known) best[j] = hn::Min(best[j], value);
       }
     }
     for (std::size_t g = 0; g < count; ++g) {
@@ -264,7 +270,8 @@ class Regions {
       for (std::size_t j = 0; j < active.count; ++j) {
         machine.set_value(one.value, j, Plain<D>(hn::LoadU(d, values + g * per_group + j * lanes)));
       }
-      sound_values_[one.value] = all;
+      sound_values_[one.value] = memory.sound[g];
+      low_values_[one.value] = memory.low[g];
       if (one.join != Tape::no_join) ask_one(machine, one.join, active);
     }
     store_->let_crowd_go();
@@ -275,26 +282,86 @@ class Regions {
     std::uint64_t sound = 0;
     if (is_pair(one.op)) {
       sound = sound_values_[one.a] & sound_values_[one.b];
-      find_losers(machine, i, active, sound, first_);
+      // Of the lesser of two, bounds of both make one.
+      std::uint64_t known = sound;
+      if (one.op == TapeOp::join) {
+        known = (sound_values_[one.a] | low_values_[one.a]) &
+                (sound_values_[one.b] | low_values_[one.b]);
+      }
+      find_losers(machine, i, active, known, first_);
       if (one.whole != Tape::no_register) sound |= sound_points_[one.whole];
       sound_values_[one.out] = sound;
+      low_values_[one.out] = known & ~sound;
     } else if (reads_value(one.op)) {
       sound = sound_values_[one.a];
       if (reads_point_second(one.op)) sound &= sound_points_[one.b];
       if (one.whole != Tape::no_register) sound = sound_points_[one.whole];
+      const bool rises =
+          one.op == TapeOp::scale || one.op == TapeOp::offset || one.op == TapeOp::move;
+      low_values_[one.out] = rises ? low_values_[one.a] : 0;
+      if (low_values_[one.out] != 0) raise_most(one, active);
       sound_values_[one.out] = sound;
     } else {
       sound = sound_points_[one.a];
       if (!writes_point(one.op)) {
-        // Of an estimate nobody knows by how much it changes.
+        // Of an estimate nobody knows by how much it changes; but it is no less than the way to the
+        // box around all of it.
         const Number* c = tape_.constants_as<Number>() + one.constants;
-        if (one.op == TapeOp::source && c[1] == 0) sound = 0;
+        low_values_[one.out] = 0;
+        if (one.op == TapeOp::source && c[1] <= 0) {
+          if (c[1] < 0) {
+            low_values_[one.out] = sound;
+            sound_values_[one.out] = 0;
+            return take_bound(machine, one, active);
+          }
+          sound = 0;
+        }
         sound_values_[one.out] = sound;
       } else {
         sound_points_[one.out] = sound & ~breaks(machine, one, active);
       }
     }
     machine.step(one, active);
+  }
+
+  /// What a bound from above becomes with its value.
+  void raise_most(const Tape::Instruction& one, const ActiveVectors& active) {
+    const D d;
+    const bool moves = one.op == TapeOp::move;
+    const V constant =
+        moves ? hn::Zero(d) : hn::Set(d, tape_.constants_as<Number>()[one.constants]);
+    for (std::size_t j = 0; j < active.count; ++j) {
+      const V before = most_[one.a][j];
+      most_[one.out][j] = moves                     ? before
+                          : one.op == TapeOp::scale ? hn::Mul(before, constant)
+                                                    : hn::Sub(before, constant);
+    }
+  }
+
+  /// Takes the way to the box around a source, over its looseness, for its value.
+  void take_bound(Machine<D, Plain<D>>& machine, const Tape::Instruction& one,
+                  const ActiveVectors& active) {
+    const D d;
+    const Number* c = tape_.constants_as<Number>() + one.constants;
+    const FieldSource& source = *tape_.sources[static_cast<std::size_t>(c[0])];
+    const Bounds box = source.bounds();
+    const V share = hn::Set(d, static_cast<Number>(0.999 / source.looseness()));
+    const Number* shift =
+        one.shift == Tape::no_shift ? nullptr : tape_.constants_as<Number>() + one.shift;
+    for (std::size_t j = 0; j < active.count; ++j) {
+      V square = hn::Zero(d);
+      for (std::size_t axis = 0; axis < 3; ++axis) {
+        V place = machine.point(one.a, axis, j).v;
+        if (shift != nullptr) place = hn::Sub(place, hn::Set(d, shift[axis]));
+        const auto to = static_cast<Eigen::Index>(axis);
+        const V under = hn::Sub(hn::Set(d, static_cast<Number>(box.low[to])), place);
+        const V over = hn::Sub(place, hn::Set(d, static_cast<Number>(box.high[to])));
+        const V out = hn::Max(hn::Max(under, over), hn::Zero(d));
+        square = hn::Add(square, hn::Mul(out, out));
+      }
+      machine.set_value(one.out, j, Plain<D>(hn::Mul(hn::Sqrt(square), share)));
+      most_[one.out][j] = hn::Inf(d);
+    }
   }
 
   /// Of a join's two, in which balls one can be left out.
@@ -309,6 +376,7 @@ class Regions {
     std::uint64_t drop_first = 0;
     std::uint64_t drop_second = 0;
     Number* record = nullptr;
+    V most_of_join[block_vectors];
     if (sort == 0 && seam == 0) {
       store_->joins[i] = static_cast<std::uint32_t>(store_->join_count);
       record = reinterpret_cast<Number*>(store_->next_join(sound));
@@ -325,8 +393,16 @@ class Regions {
         // Joins within joins are looked at from the end, by what is the least of all.
         hn::StoreU(hn::Sub(hn::Sub(a, reach_a), more), d, record + j * lanes);
         hn::StoreU(hn::Sub(hn::Sub(b, reach_b), more), d, record + (block_vectors + j) * lanes);
-        hn::StoreU(hn::Min(hn::Add(a, reach_a), hn::Add(b, reach_b)), d,
-                   record + (2 * block_vectors + j) * lanes);
+        const auto at_most = [&](std::uint8_t reg, V value) {
+          std::uint8_t bytes[16] = {};
+          const std::uint64_t bits = low_values_[reg] >> (j * lanes);
+          std::memcpy(bytes, &bits, sizeof(bits));
+          return hn::IfThenElse(hn::LoadMaskBits(d, bytes), most_[reg][j], value);
+        };
+        const V least =
+            hn::Min(at_most(one.a, hn::Add(a, reach_a)), at_most(one.b, hn::Add(b, reach_b)));
+        hn::StoreU(least, d, record + (2 * block_vectors + j) * lanes);
+        most_of_join[j] = least;
         continue;
       }
       V gap = hn::Add(hn::Add(reach_a, reach_b), more);
@@ -341,6 +417,7 @@ class Regions {
       drop_first |= MaskBits(d, first_loses) << (j * lanes);
       drop_second |= MaskBits(d, second_loses) << (j * lanes);
     }
+    if (record != nullptr) std::copy_n(most_of_join, active.count, most_[one.out]);
     store_->drop_first[i] |= (drop_first & sound) << first;
     store_->drop_second[i] |= (drop_second & sound) << first;
   }
@@ -587,6 +664,8 @@ class Regions {
   std::uint64_t empty_ = 0;
   std::uint64_t sound_points_[Tape::most_registers];
   std::uint64_t sound_values_[Tape::most_registers];
+  std::uint64_t low_values_[Tape::most_registers];  ///< bits: balls where it is a bound from below
+  V most_[Tape::most_registers][block_vectors];     ///< of such values: a bound from above
   std::size_t run_first_[most];
   std::size_t run_last_[most];
   RegionStore::Part runs_[most];  ///< of single runs

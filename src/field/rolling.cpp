@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <iterator>
 #include <limits>
 
 namespace photonlane {
@@ -198,6 +199,71 @@ class Motion {
   bool touched_ = false;
 };
 
+/// Places on their way down to a surface, by value and slope.
+class WayDown {
+ public:
+  WayDown(const CompiledField& field, std::vector<Vec3d> at) : field_(field), at_(std::move(at)) {}
+
+  const Vec3d& at(std::size_t i) const { return at_[i]; }
+  void go(int times) {
+    for (int step = 0; step < times; ++step) {
+      slopes_ = field_.slopes(at_);
+      for (std::size_t i = 0; i < at_.size(); ++i) {
+        const double steep = slopes_[i].gradient.norm();
+        if (!(steep > 1e-6)) continue;
+        // Bounds of distances grow slower than they.
+        at_[i] -= slopes_[i].value / (std::max(steep, 0.1) * steep) * slopes_[i].gradient;
+      }
+    }
+  }
+  /// Along the surface toward other places.
+  void slide(const std::vector<Vec3d>& to) {
+    for (std::size_t i = 0; i < at_.size(); ++i) {
+      const Vec3d normal = slopes_[i].gradient.normalized();
+      if (!normal.allFinite()) continue;
+      const Vec3d toward = to[i] - at_[i];
+      at_[i] += 0.4 * (toward - toward.dot(normal) * normal);
+    }
+  }
+
+ private:
+  const CompiledField& field_;
+  std::vector<Vec3d> at_;
+  std::vector<FieldSlope> slopes_;
+};
+
+/// The place of a surface nearest to each of some, of those found from there and from places around
+/// it, `around` away.
+std::vector<Vec3d> nearest_on_surface(const CompiledField& field, const std::vector<Vec3d>& from,
+                                      const std::vector<double>& around) {
+  const Vec3d ways[] = {{0, 0, 0}, {1, 1, 1}, {1, -1, -1}, {-1, 1, -1}, {-1, -1, 1}};
+  constexpr std::size_t count = std::size(ways);
+  std::vector<Vec3d> starts;
+  for (std::size_t i = 0; i < from.size(); ++i) {
+    for (const Vec3d& way : ways) starts.emplace_back(from[i] + around[i] * way);
+  }
+  WayDown several(field, std::move(starts));
+  several.go(6);
+  std::vector<Vec3d> nearest;
+  for (std::size_t i = 0; i < from.size(); ++i) {
+    std::size_t best = count * i;
+    for (std::size_t k = best + 1; k < count * (i + 1); ++k) {
+      if ((several.at(k) - from[i]).norm() < (several.at(best) - from[i]).norm()) best = k;
+    }
+    nearest.push_back(several.at(best));
+  }
+  WayDown one(field, nearest);
+  one.go(1);
+  for (int turn = 0; turn < 2; ++turn) {
+    one.slide(from);
+    one.go(3);
+    for (std::size_t i = 0; i < from.size(); ++i) {
+      if ((one.at(i) - from[i]).norm() < (nearest[i] - from[i]).norm()) nearest[i] = one.at(i);
+    }
+  }
+  return nearest;
+}
+
 /// What balls are beside, asked together. `past` is the field `ago` seconds before, or null.
 std::vector<Touch> look(const CompiledField& field, const CompiledField* past, double ago,
                         const std::vector<Vec3d>& places, const std::vector<double>& radii) {
@@ -205,17 +271,19 @@ std::vector<Touch> look(const CompiledField& field, const CompiledField* past, d
   const std::vector<FieldSlope> slopes = field.slopes(places);
   std::vector<std::size_t> unsure;
   std::vector<Vec3d> there;
+  std::vector<double> around;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const double steep = slopes[i].gradient.norm();
     const double away = steep > 1e-3 ? slopes[i].value / steep : slopes[i].value;
     touches[i].gap = away - radii[i];
     if (steep > 1e-9) touches[i].normal = slopes[i].gradient / steep;
     // An estimate may be far less than the distance, and more by what it is divided by.
-    if (field.exact() || away > 2 * field.field().stretch() * radii[i]) continue;
+    if (field.exact() || away > 3 * radii[i]) continue;
     unsure.push_back(i);
     there.push_back(places[i]);
+    around.push_back(0.3 * radii[i]);
   }
-  const std::vector<Vec3d> nearest = field.closest_points(there);
+  const std::vector<Vec3d> nearest = nearest_on_surface(field, there, around);
   for (std::size_t k = 0; k < unsure.size(); ++k) {
     const std::size_t i = unsure[k];
     const Vec3d way = there[k] - nearest[k];
@@ -289,8 +357,7 @@ void check(std::span<const RollingBody> bodies, double seconds, const RollSettin
   for (const RollingBody& body : bodies) check(body);
   validate_knobs(roll_settings_knobs(), settings);
   if (!(seconds >= 0 && seconds <= 1e6)) {
-    throw Error(ErrorKind::input,
-                fmt::format("{} seconds of rolling, expected 0 to 1e6", seconds));
+    throw Error(ErrorKind::input, fmt::format("{} seconds of rolling, expected 0 to 1e6", seconds));
   }
 }
 
@@ -333,9 +400,7 @@ std::vector<Vec3d> ball_places(const RollingBody& body) {
   return places;
 }
 
-Vec3d mass_middle(const RollingBody& body) {
-  return body.place + body.turn * Mass(body).middle;
-}
+Vec3d mass_middle(const RollingBody& body) { return body.place + body.turn * Mass(body).middle; }
 
 double body_energy(const RollingBody& body, const Vec3d& gravity) {
   const Mass mass(body);

@@ -12,7 +12,8 @@ namespace {
 /// Values at places, and the ways to where each is nearest to 0 that can be found from there.
 class Descent {
  public:
-  Descent(const CompiledField& field, std::vector<Vec3d> from) : field_(field), at_(std::move(from)) {}
+  Descent(const CompiledField& field, std::vector<Vec3d> from)
+      : field_(field), at_(std::move(from)) {}
 
   /// Down or up to the surface, at most a value's length at once.
   void go() {
@@ -59,10 +60,11 @@ double worst_share(const Field& field, std::size_t count) {
     // Straight down, and from places around, where another part of the surface may be nearer.
     for (int way = 0; way < 3; ++way) {
       places.push_back(place);
-      starts.push_back(way == 0 ? place
-                                : Vec3d(place + 0.7 * (1 - share) * std::abs(slopes[i].value) *
-                                                    ways[2 * i + static_cast<std::size_t>(way) - 1]
-                                                        .normalized()));
+      starts.push_back(
+          way == 0
+              ? place
+              : Vec3d(place + 0.7 * (1 - share) * std::abs(slopes[i].value) *
+                                  ways[2 * i + static_cast<std::size_t>(way) - 1].normalized()));
     }
   }
   const std::vector<double> values = compiled.distances(places);

@@ -15,6 +15,21 @@
 namespace photonlane {
 namespace {
 
+/// Whether the first of some steps make both sides of an axis the same.
+bool steps_symmetric(const std::vector<FoldStep>& steps, int axis) {
+  for (const FoldStep& step : steps) {
+    const double number = step.numbers[0];
+    if (step.kind == FoldKind::mirror) {
+      if (static_cast<int>(number) == axis) return true;
+    } else if (step.kind == FoldKind::wedge) {
+      return axis == 1 || (axis == 0 && static_cast<int>(number) % 2 == 0);
+    } else {
+      return false;
+    }
+  }
+  return false;
+}
+
 /// True where a field is the same on both sides of an axis.
 bool symmetric(const Field& field, int axis) {
   const std::vector<double>& n = field.numbers();
@@ -62,10 +77,11 @@ bool symmetric(const Field& field, int axis) {
       return true;
     case FieldKind::gasket:
       return n[0] == 1;
+    case FieldKind::iterate:
+      return n[0] > 0 && steps_symmetric(fold_steps(n), axis);
     case FieldKind::tetrahedron:
     case FieldKind::bulb:
     case FieldKind::julia:
-    case FieldKind::iterate:
     case FieldKind::heights:
     case FieldKind::volume:
     case FieldKind::function:
@@ -97,6 +113,7 @@ class TapeMaker {
 
   Tape make(const Field& field) {
     list_.result = emit(field, 0, -1);
+    find_joined();
     Tape tape = give_registers(std::move(list_));
     tape.stretch = field.stretch();
     tape.bounds = field.bounds();
@@ -107,6 +124,30 @@ class TapeMaker {
 
  private:
   using Step = TapeStep;
+
+  /// Estimates that nothing but joins take in are marked: of them a bound is enough to know where
+  /// they do not matter.
+  void find_joined() {
+    enum : unsigned char { joined = 1, otherwise = 2 };
+    std::vector<unsigned char> used(list_.steps.size(), 0);
+    used[list_.result] = joined;
+    for (std::size_t i = list_.steps.size(); i-- > 1;) {
+      const Step& step = list_.steps[i];
+      if (used[i] == 0) continue;
+      const bool rises = step.op == TapeOp::join || step.op == TapeOp::scale ||
+                         step.op == TapeOp::offset || step.op == TapeOp::move;
+      const unsigned char how = rises && used[i] == joined ? joined : otherwise;
+      if (reads_value(step.op)) used[step.a] |= how;
+      if (is_pair(step.op)) used[step.b] |= how;
+      if (step.op != TapeOp::source || used[i] != joined) continue;
+      double& steady = list_.constants[step.constants + 1];
+      if (steady == 0) steady = -1;
+    }
+  }
+
+  static bool steady(const Field& field) {
+    return !field.estimates() && std::all_of(field.parts().begin(), field.parts().end(), steady);
+  }
 
   /// Emits a field asked at a point; the number of its value.
   int emit(const Field& field, int point, int material) {
@@ -130,8 +171,8 @@ class TapeMaker {
       if (found == known.end()) known.push_back(field.source());
       const FoldTint& tint = field.tint();
       std::vector<double> constants{static_cast<double>(which),
-                                    field.source()->steady() ? 1.0 : 0.0,
-                                    list_.steps[point].reach, static_cast<double>(tint.by),
+                                    field.source()->steady() ? 1.0 : 0.0, list_.steps[point].reach,
+                                    static_cast<double>(tint.by),
                                     static_cast<double>(tint.materials.size())};
       constants.insert(constants.end(), tint.materials.begin(), tint.materials.end());
       return shape(TapeOp::source, constants);
@@ -145,12 +186,15 @@ class TapeMaker {
     };
     /// Something done to a part's value.
     const auto after = [&](TapeOp op, int value, std::initializer_list<double> constants) {
-      return add({.op = op,
-                  .a = value,
-                  .b = reads_point_second(op) ? point : -1,
-                  .whole = op == TapeOp::twist_outside || op == TapeOp::taper_outside ? point : -1,
-                  .reach = reach},
-                 constants);
+      return add(
+          {.op = op,
+           .a = value,
+           .b = reads_point_second(op) ? point : -1,
+           .whole = (op == TapeOp::twist_outside || op == TapeOp::taper_outside) && steady(field)
+                        ? point
+                        : -1,
+           .reach = reach},
+          constants);
     };
     const auto only_part = [&] { return emit(field.parts().front(), point, material); };
     switch (field.kind()) {
@@ -512,14 +556,15 @@ class TapeMaker {
       copies = {0, 1};
     }
     int value = -1;
+    const bool sound = steady(part);
     for (const double which : copies) {
       const int inner =
           add({.op = TapeOp::repeat, .a = point, .reach = list_.steps[point].reach},
               {static_cast<double>(axis), spacing, 1 / spacing, count == 0 ? -1 : count - 1,
                count == 0 ? 0 : 0.5 * (count - 1), which, copies.size() > 1 ? 1.0 : 0.0});
-      value =
-          fold(TapeOp::join, value, repeat(field, axis + 1, inner, material),
-               list_.steps[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
+      value = fold(TapeOp::join, value, repeat(field, axis + 1, inner, material),
+                   list_.steps[point].reach * field.stretch(), {},
+                   sound && which == copies.back() ? point : -1);
     }
     return value;
   }
@@ -549,12 +594,13 @@ class TapeMaker {
       copies.push_back(1);
     }
     int value = -1;
+    const bool sound = steady(part);
     for (const double which : copies) {
       const int inner = add({.op = TapeOp::around, .a = point, .reach = list_.steps[point].reach},
                             {step, 1 / step, which, copies.size() > 1 ? 1.0 : 0.0});
-      value =
-          fold(TapeOp::join, value, emit(part, inner, material),
-               list_.steps[point].reach * field.stretch(), {}, which == copies.back() ? point : -1);
+      value = fold(TapeOp::join, value, emit(part, inner, material),
+                   list_.steps[point].reach * field.stretch(), {},
+                   sound && which == copies.back() ? point : -1);
     }
     return value;
   }

@@ -24,7 +24,8 @@ enum class TapeOp : std::uint8_t {
   torus_arc,  ///< c: radius, tube, sine and cosine of half the angle
   disc,       ///< c: radius, round
   pyramid,  ///< c: half size, height, length of a slope, its inverse, 1 / square of a slanted edge
-  source,   ///< c: which of the tape's sources, 1 where it is steady, by how much its space is
+  source,   ///< c: which of the tape's sources, 1 where it is steady, else 0, or -1 where only
+            ///< joins take it in, by how much its space is
             ///< stretched, what decides its material, how many of them, which
   circle,   ///< c: radius
   rectangle,  ///< c: half width - round, half height - round, round

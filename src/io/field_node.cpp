@@ -72,7 +72,8 @@ bool read_named(const std::vector<Parameter>& parameters, const Node& key, const
   std::size_t first = 0;
   for (const Parameter& parameter : parameters) {
     if (parameter.info.name == key.text()) {
-      at_place(value, [&] { read_parameter(parameter, value.value_text(), numbers.data() + first); });
+      at_place(value,
+               [&] { read_parameter(parameter, value.value_text(), numbers.data() + first); });
       return true;
     }
     first += parameter.numbers();
@@ -310,7 +311,8 @@ std::string field_text(const Field& field, const Scene& scene, int indent) {
   const std::string space(static_cast<std::size_t>(indent), ' ');
   std::string text = fmt::format("{}:\n", name_of(field.kind()));
   text += parameters_text(info.parameters, field.numbers().data(), space + "  ", "\n");
-  if (info.extra == Extra::steps && field.numbers().size() > preset_numbers(info.parameters).size()) {
+  if (info.extra == Extra::steps &&
+      field.numbers().size() > preset_numbers(info.parameters).size()) {
     text += steps_text(field, space);
   }
   if (info.extra == Extra::points) {
@@ -363,7 +365,8 @@ std::string field_reference() {
       "an operation stand under `of`. What folds again and again (sponge, gasket, bulb, julia, "
       "iterate) may have\na `tint` instead, {by: trap, over: [a list of 2 to 16 materials]}: how "
       "near a place's way came to the middle (trap), after how many\niterations (depth), or on "
-      "which sides of the folds it was (fold).\n\n| kind | of | keys | meaning |\n|---|---|---|---|\n";
+      "which sides of the folds it was (fold).\n\n| kind | of | keys | meaning "
+      "|\n|---|---|---|---|\n";
   for (std::size_t i = 0; i < choice_names<FieldKind>.size(); ++i) {
     const FieldKindInfo& info = field_kind_info(static_cast<FieldKind>(i));
     std::string keys = parameter_reference(info.parameters);
@@ -383,7 +386,8 @@ std::string field_reference() {
   }
   text +=
       "\nThe steps of an `iterate`, each a map of one key, are done one after another, all of them "
-      "again and\nagain; what is `of` it stands where they lead to.\n\n| step | keys | leads a place "
+      "again and\nagain; what is `of` it stands where they lead to.\n\n| step | keys | leads a "
+      "place "
       "|\n|---|---|---|\n";
   for (std::size_t i = 0; i < choice_names<FoldKind>.size(); ++i) {
     const FoldKindInfo& info = fold_kind_info(static_cast<FoldKind>(i));

@@ -212,6 +212,9 @@ std::string check_text(const SceneReport& report) {
   if (report.portals > 0) text += fmt::format("portals    {}\n", report.portals);
   if (report.swells > 0) text += fmt::format("swells     {}\n", report.swells);
   for (const std::string& loop : report.loops) text += fmt::format("loop       {}\n", loop);
+  for (const std::string& estimate : report.estimates) {
+    text += fmt::format("estimate   {}\n", estimate);
+  }
   text += fmt::format("memory     {:.1f} KiB to trace, compiled in {:.2f} ms\n",
                       static_cast<double>(report.memory_bytes) / 1024, report.compile_ms);
   for (const std::string& warning : report.warnings) text += "warning: " + warning + "\n";

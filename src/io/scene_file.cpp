@@ -159,6 +159,11 @@ RoomBody read_body(const Node& node, const Scene& scene) {
       body.material = index_of(value, scene.material_names, "material");
       return;
     }
+    if (key == "radius") {
+      const Knob<BodyBall>& like = *find_knob(body_ball_knobs(), "radius");
+      at_place(value, [&] { like.assign(body.body.balls.front(), like.info, value.value_text()); });
+      return;
+    }
     body.body.balls.clear();
     for (const Node& one : value.list("balls")) {
       read_plain(one, "ball", body_ball_knobs(), body.body.balls.emplace_back());
@@ -341,9 +346,9 @@ void read_numbers(Node& root, const SceneNumbers& others, SceneNumbers& numbers)
   root.fill_in([&](const Node& node, std::string_view name) {
     const auto found = numbers.find(name);
     if (found == numbers.end()) {
-      node.refuse(fmt::format("no such number '{}'{}", name.substr(0, 60),
-                              names.empty() ? ", expected a key 'numbers' that has it"
-                                            : suggestion(name, names)));
+      node.refuse(fmt::format(
+          "no such number '{}'{}", name.substr(0, 60),
+          names.empty() ? ", expected a key 'numbers' that has it" : suggestion(name, names)));
     }
     return found->second;
   });

@@ -4,8 +4,10 @@
 #include <vector>
 
 #include "io/field_node.hpp"
+#include "io/files.hpp"
 #include "io/map_marks.hpp"
 #include "io/portal_node.hpp"
+#include "photonlane/base/random.hpp"
 #include "photonlane/io/scene_file.hpp"
 
 namespace photonlane::io {
@@ -254,6 +256,36 @@ std::string scene_text(const SceneFile& file) {
   }
   text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
   return text;
+}
+
+void write_fractal(const std::string& path, const Field& fractal, const FractalRecipe& recipe) {
+  SceneFile file;
+  Scene& scene = file.scene;
+  scene.title = fmt::format("A fractal of seed {}", recipe.seed);
+  const auto chance = [&](std::uint32_t which) {
+    return random_uniform({.seed = static_cast<std::uint64_t>(recipe.seed), .bounce = 1}, which);
+  };
+  FoldTint tint;
+  for (const char* name : {"deep", "middle", "pale"}) {
+    const auto i = static_cast<std::uint32_t>(tint.materials.size());
+    const float light = 0.12f + 0.32f * static_cast<float>(i);
+    scene.wall(
+        {.base = {light * (0.6f + 0.4f * chance(3 * i)), light * (0.5f + 0.5f * chance(3 * i + 1)),
+                  light * (0.5f + 0.5f * chance(3 * i + 2))},
+         .roughness = 0.4,
+         .specular = 0.04},
+        name);
+    tint.materials.push_back(static_cast<int>(i));
+  }
+  const std::vector<double>& n = fractal.numbers();
+  scene.room().add(field::place({n[0], n[1], n[2]}, fractal.parts().front().tinted(tint),
+                                {n[3], n[4], n[5]}, n[6]));
+  scene.room().sky.emplace();
+  scene.room().light.ambient = {0.34f, 0.36f, 0.44f};
+  scene.room().light.sun = Sun{.heading = degrees(240), .elevation = degrees(38)};
+  file.camera = Camera::look_at({1.5, -2.5, 1.2}, {0, 0, 0}, degrees(42));
+  file.budget.frame = {960, 600, 4};
+  write_file(path, scene_text(file));
 }
 
 }  // namespace photonlane::io

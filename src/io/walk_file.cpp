@@ -200,9 +200,9 @@ class Moving {
       scene_ = std::move(next);
     }
     if (rolls_ && time > time_) {
-      roll_bodies(scene_, time_, time, {},
-                  numbers_ ? [this](double at) { return scene_at(at); }
-                           : std::function<Scene(double)>());
+      roll_bodies(
+          scene_, time_, time, {},
+          numbers_ ? [this](double at) { return scene_at(at); } : std::function<Scene(double)>());
     }
     time_ = time;
   }
@@ -216,9 +216,7 @@ class Moving {
   }
 
  private:
-  Scene scene_at(double time) const {
-    return scene_with(file_, numbers_at(file_, script_, time));
-  }
+  Scene scene_at(double time) const { return scene_with(file_, numbers_at(file_, script_, time)); }
 
   const SceneFile& file_;
   const WalkScript& script_;
@@ -233,11 +231,11 @@ std::string bodies_csv(const WalkRecord& record) {
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     for (std::size_t k = 0; k < record.bodies[i].size(); ++k) {
       const RollingBody& body = record.bodies[i][k];
-      text += fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.6g},{:.6g},{:.9g},{},{:.4g}\n", i,
-                          record.steps[i].time, k, body.place.x(), body.place.y(), body.place.z(),
-                          body.velocity.norm(), body.spin.norm(),
-                          body_energy(body, RollSettings{}.gravity), body.touching ? 1 : 0,
-                          body.still);
+      text +=
+          fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.6g},{:.6g},{:.9g},{},{:.4g}\n", i,
+                      record.steps[i].time, k, body.place.x(), body.place.y(), body.place.z(),
+                      body.velocity.norm(), body.spin.norm(),
+                      body_energy(body, RollSettings{}.gravity), body.touching ? 1 : 0, body.still);
     }
   }
   return text;

@@ -59,6 +59,7 @@ void check_materials(const Scene& scene, SceneReport& report) {
     }
     for (const Field& field : room.fields) use_materials(field, use);
     for (const Sprite& sprite : room.sprites) use(static_cast<int>(sprite.material));
+    for (const RoomBody& body : room.bodies) use(body.material);
   }
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     if (used[i + 1]) continue;
@@ -75,10 +76,10 @@ void check_stretch(const Room& room, SceneReport& report) {
   for (std::size_t i = 0; i < fields.size(); ++i) {
     const Field field = field::measured(fields[i]);
     for (const FieldEstimate& estimate : find_estimates(field)) {
-      report.estimates.push_back(fmt::format(
-          "{}field {}: {} is an estimate of the distance; steps go by it over {:.3g}{}", where, i + 1,
-          estimate.part, estimate.safety,
-          fields[i].identity() == field.identity() ? "" : ", as trying found"));
+      report.estimates.push_back(
+          fmt::format("{}field {}: {} is an estimate of the distance; steps go by it over {:.3g}{}",
+                      where, i + 1, estimate.part, estimate.safety,
+                      fields[i].identity() == field.identity() ? "" : ", as trying found"));
     }
     for (const StretchFault& fault : find_stretch_faults(field)) {
       report.warnings.push_back(

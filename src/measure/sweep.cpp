@@ -145,10 +145,9 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
   result.one_by_one = options.one_by_one;
   const Limit weighed = parse_limit(std::string(options.metric) + "=0");
   for (const Vary& one : vary) result.knobs.push_back(one.knob);
-  result.settings = different(
-      options.one_by_one ? one_by_one({base, camera, numbers}, vary)
-                         : combinations({base, camera, numbers}, vary),
-      vary);
+  result.settings = different(options.one_by_one ? one_by_one({base, camera, numbers}, vary)
+                                                 : combinations({base, camera, numbers}, vary),
+                              vary);
   std::map<SceneNumbers, World> worlds;
   worlds.emplace(numbers, world_of(numbers));
   const World& world = worlds.begin()->second;
@@ -183,8 +182,7 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
   part_done();
   for (Setting& setting : result.settings) {
     const Frame& reference = reference_of_view(setting.camera);
-    Frame frame =
-        render(worlds.at(setting.numbers), setting.camera, setting.budget, measured);
+    Frame frame = render(worlds.at(setting.numbers), setting.camera, setting.budget, measured);
     setting.tally = frame.tally;
     setting.error = frame.size() == reference.size()
                         ? compare(frame, reference)

@@ -32,9 +32,7 @@ namespace {
 /// What bodies of a room roll on; nothing where there is nothing.
 std::optional<CompiledField> ground_of(const Room& room) {
   if (room.fields.empty()) return std::nullopt;
-  std::vector<Field> fields;
-  for (const Field& field : room.fields) fields.push_back(field::measured(field));
-  return CompiledField(fields.size() == 1 ? fields.front() : field::join(std::move(fields)));
+  return CompiledField(room.fields.size() == 1 ? room.fields.front() : field::join(room.fields));
 }
 
 }  // namespace

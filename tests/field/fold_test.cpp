@@ -23,9 +23,9 @@ std::vector<Vec3d> scattered(std::size_t count, double reach, std::uint64_t seed
   for (std::size_t i = 0; i < count; ++i) {
     Vec3d place;
     for (int axis = 0; axis < 3; ++axis) {
-      place[axis] = reach * (2 * random_uniform({.seed = seed, .pixel = i},
-                                                static_cast<std::uint32_t>(axis)) -
-                             1);
+      place[axis] =
+          reach *
+          (2 * random_uniform({.seed = seed, .pixel = i}, static_cast<std::uint32_t>(axis)) - 1);
     }
     places.push_back(place);
   }
@@ -71,6 +71,24 @@ TEST(Sponge, IsItsCubesAtEveryPlaceOutside) {
   }
 }
 
+TEST(Sponge, IsTheStepsThatItsNameStandsFor) {
+  const double third = 1.0 / 3;
+  const Field written =
+      iterate(4,
+              {steps::mirror(SpaceAxis::x), steps::mirror(SpaceAxis::y),
+               steps::mirror(SpaceAxis::z), steps::plane({1, -1, 0}), steps::plane({1, 0, -1}),
+               steps::plane({0, 1, -1}), steps::plane({0, 0, 1}, third),
+               steps::place({2 * third, 2 * third, 2 * third}, {0, 0, 0}, third)},
+              box({2, 2, 2}));
+  const std::vector<Vec3d> places = scattered(1000, 1.4);
+  const auto a = CompiledField(sponge(2, 4)).slopes(places);
+  const auto b = CompiledField(written).slopes(places);
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    ASSERT_NEAR(a[i].value, b[i].value, 1e-12);
+    ASSERT_LT((a[i].gradient - b[i].gradient).norm(), 1e-9);
+  }
+}
+
 TEST(Sponge, LosesSevenTwentySeventhsEachTime) {
   // Cells' middles decide cells where the lattice is as fine as the holes.
   for (const int times : {1, 2, 3}) {
@@ -111,8 +129,7 @@ double triangle_distance(const Vec3d& from, const Vec3d (&corner)[3]) {
   double nearest = std::numeric_limits<double>::infinity();
   for (int i = 0; i < 3; ++i) {
     const Vec3d way = corner[(i + 1) % 3] - corner[i];
-    const double share =
-        std::clamp((from - corner[i]).dot(way) / way.squaredNorm(), 0.0, 1.0);
+    const double share = std::clamp((from - corner[i]).dot(way) / way.squaredNorm(), 0.0, 1.0);
     nearest = std::min(nearest, (from - corner[i] - share * way).norm());
   }
   const Vec3d normal = (corner[1] - corner[0]).cross(corner[2] - corner[0]).normalized();
@@ -213,12 +230,12 @@ TEST(Iterate, IsItsStepsWrittenOutAsOperations) {
                   mirror(SpaceAxis::y, field::fold(normal, place(at, part, turn, 0.7))));
   };
   const std::vector<FoldStep> all{steps::mirror(SpaceAxis::x), steps::mirror(SpaceAxis::y),
-                                    steps::plane(normal), steps::place(at, turn, 0.7)};
+                                  steps::plane(normal), steps::place(at, turn, 0.7)};
   const std::vector<Vec3d> places = scattered(500, 1.5);
   for (const Field& part : {base, box({0.5, 0.4, 0.3}, 0.05), sphere(0.4)}) {
     const CompiledField expected(written(written(written(part))));
     for (const FoldDerivative derivative : {FoldDerivative::scalar, FoldDerivative::jacobian}) {
-      const CompiledField made(iterate(3, all, part, derivative));
+      const CompiledField made(iterate(3, all, part, FoldKeep::last, derivative));
       const auto values = made.slopes(places);
       const auto wanted = expected.slopes(places);
       for (std::size_t i = 0; i < places.size(); ++i) {
@@ -229,16 +246,35 @@ TEST(Iterate, IsItsStepsWrittenOutAsOperations) {
   }
 }
 
+TEST(Iterate, KeepsWhatStandsAfterEveryTime) {
+  const std::vector<FoldStep> all{steps::mirror(SpaceAxis::x),
+                                  steps::place({0, 0, 1}, {0, 0.6, 0}, 0.6)};
+  for (const Field& part :
+       {capsule({0, 0, 0}, {0, 0, 1}, 0.1), box({0.3, 0.3, 0.5}), sphere(0.3), torus(0.3, 0.1)}) {
+    std::vector<Field> levels;
+    for (int times = 0; times <= 4; ++times) levels.push_back(iterate(times, all, part));
+    const CompiledField expected(join(levels));
+    const CompiledField made(iterate(4, all, part, FoldKeep::all));
+    for (const Vec3d& place : scattered(300, 2)) {
+      ASSERT_NEAR(made.distance(place), expected.distance(place), 1e-12) << name_of(part.kind());
+      ASSERT_LE(made.field().bounds().low.z(), expected.field().bounds().low.z());
+    }
+  }
+}
+
 TEST(Iterate, KnowsNeighborsThatHaveAShorterForm) {
   // A plane moved by nothing that can be seen has no shorter form.
   const double no = 1e-13;
   const auto chain = [&](double height) {
-    return std::vector<FoldStep>{
-        steps::mirror(SpaceAxis::x),         steps::mirror(SpaceAxis::y),
-        steps::mirror(SpaceAxis::z),         steps::plane({1, -1, 0}, height),
-        steps::plane({1, 0, -1}, height),    steps::plane({0, 1, -1}, height),
-        steps::plane({0, 0, 1}, 1.0 / 3),    steps::plane({-1, 1, 0}, height),
-        steps::place({0.3, 0.6, 0.4}, {0, 0, 0}, 0.5)};
+    return std::vector<FoldStep>{steps::mirror(SpaceAxis::x),
+                                 steps::mirror(SpaceAxis::y),
+                                 steps::mirror(SpaceAxis::z),
+                                 steps::plane({1, -1, 0}, height),
+                                 steps::plane({1, 0, -1}, height),
+                                 steps::plane({0, 1, -1}, height),
+                                 steps::plane({0, 0, 1}, 1.0 / 3),
+                                 steps::plane({-1, 1, 0}, height),
+                                 steps::place({0.3, 0.6, 0.4}, {0, 0, 0}, 0.5)};
   };
   const CompiledField shorter(iterate(3, chain(0), box({1, 1, 1})));
   const CompiledField longer(iterate(3, chain(no), box({1, 1, 1})));
@@ -280,10 +316,10 @@ double box_ball_estimate(const Vec3d& start, int times, double scale, double bas
 
 TEST(Iterate, OfBoxAndBallIsWhatOneStepAfterAnotherGives) {
   for (const double scale : {2.0, -1.5}) {
-    const Field made =
-        iterate(8, {steps::box(), steps::ball(), steps::place({0, 0, 0}, {0, 0, 0}, 1 / scale),
-                    steps::start()},
-                sphere(0.2));
+    const Field made = iterate(8,
+                               {steps::box(), steps::ball(),
+                                steps::place({0, 0, 0}, {0, 0, 0}, 1 / scale), steps::start()},
+                               sphere(0.2));
     EXPECT_TRUE(made.estimates());
     const double side = scale > 0 ? 6 : 2;
     EXPECT_NEAR(made.bounds().high.x(), std::sqrt(3.0) * side, 1e-9);
@@ -369,16 +405,16 @@ TEST(Julia, IsWhatQuaternionsMultiplyTo) {
 }
 
 Field box_ball(FoldDerivative derivative = FoldDerivative::scalar) {
-  return iterate(10, {steps::box(), steps::ball(), steps::place({0, 0, 0}, {0, 0, 0}, 0.5),
-                      steps::start()},
-                 sphere(1), derivative);
+  return iterate(
+      10, {steps::box(), steps::ball(), steps::place({0, 0, 0}, {0, 0, 0}, 0.5), steps::start()},
+      sphere(1), FoldKeep::last, derivative);
 }
 
 TEST(Estimates, AreTrustedAsFarAsTryingFinds) {
   for (const FoldDerivative derivative : {FoldDerivative::scalar, FoldDerivative::jacobian}) {
-    for (const Field& field : {bulb(8, 10, derivative), bulb(3, 10, derivative),
-                               julia({-0.2, 0.6, 0.2, 0.1}, 10, 0, derivative),
-                               box_ball(derivative)}) {
+    for (const Field& field :
+         {bulb(8, 10, derivative), bulb(3, 10, derivative),
+          julia({-0.2, 0.6, 0.2, 0.1}, 10, 0, derivative), box_ball(derivative)}) {
       ASSERT_TRUE(field.estimates());
       EXPECT_EQ(field.stretch(), 1);
       const Field tried = field::measured(field);
@@ -400,7 +436,7 @@ TEST(Estimates, ByNineNumbersAreNearerToTheDistanceThanByOne) {
   // Scaled by other factors along each axis, which one number can only take the largest of.
   const std::vector<FoldStep> all{steps::stretch({2, 1, 1}), steps::mirror(SpaceAxis::x)};
   const CompiledField one(iterate(2, all, sphere(1)));
-  const CompiledField nine(iterate(2, all, sphere(1), FoldDerivative::jacobian));
+  const CompiledField nine(iterate(2, all, sphere(1), FoldKeep::last, FoldDerivative::jacobian));
   // An ellipsoid of radii 1/4, 1, 1: above its pole no stretch matters.
   const Vec3d above(0, 0, 1.2);
   EXPECT_NEAR(one.distance(above), 0.2 / 4, 1e-12);
@@ -433,8 +469,8 @@ TEST(ClosestPoints, OfATreeAreTheNearestOfAllItsTwigs) {
   const Vec3d at(0.3, 0, 0.5);
   const Vec3d turn(0, 0.5, 0.3);
   const Field twig = capsule({0, 0, -0.4}, {0, 0, 0.4}, 0.12);
-  const CompiledField made(iterate(3, {steps::mirror(SpaceAxis::x), steps::place(at, turn, 0.6)},
-                                   twig));
+  const CompiledField made(
+      iterate(3, {steps::mirror(SpaceAxis::x), steps::place(at, turn, 0.6)}, twig));
   const std::vector<Vec3d> places = scattered(100, 1.5);
   const std::vector<Vec3d> found = made.closest_points(places);
   for (std::size_t i = 0; i < places.size(); ++i) {
@@ -482,11 +518,10 @@ Scene shown(const Field& field) {
 TEST(Folds, GiveTheSameBytesForEveryVectorWidthAndThreadCount) {
   const Camera camera = Camera::look_at({0.6, -3.4, 1.5}, {0, 0, 0}, degrees(45));
   const Field tinted = bulb(8, 8).tinted({TintBy::trap, {0, 1}});
-  for (const Field& field :
-       {join({place({-0.8, 0, 0}, sponge(1, 3)), place({0.7, 0, 0}, tinted)}),
-        join({place({-0.8, 0, 0}, gasket(GasketForm::tetrahedron, 0.9, 5)),
-              place({0.9, 0, 0}, julia({-0.2, 0.6, 0.2, 0}))}),
-        place({0, 0, 0}, box_ball(), {0, 0, 0}, 0.2)}) {
+  for (const Field& field : {join({place({-0.8, 0, 0}, sponge(1, 3)), place({0.7, 0, 0}, tinted)}),
+                             join({place({-0.8, 0, 0}, gasket(GasketForm::tetrahedron, 0.9, 5)),
+                                   place({0.9, 0, 0}, julia({-0.2, 0.6, 0.2, 0}))}),
+                             place({0, 0, 0}, box_ball(), {0, 0, 0}, 0.2)}) {
     const World world = compile(shown(field));
     for (const NumberType number : {NumberType::float32, NumberType::float64}) {
       Budget budget{.frame = {61, 43, 1}, .number = number};
@@ -494,8 +529,8 @@ TEST(Folds, GiveTheSameBytesForEveryVectorWidthAndThreadCount) {
       std::optional<std::uint64_t> expected;
       test::for_each_target([&](const char* target) {
         for (const int threads : {1, 2}) {
-          const Frame frame = render(
-              world, camera, budget, test::with_layers({Layer::color, Layer::depth}, threads));
+          const Frame frame = render(world, camera, budget,
+                                     test::with_layers({Layer::color, Layer::depth}, threads));
           const std::uint64_t hash =
               test::hash_of(frame, Layer::color) ^ test::hash_of(frame, Layer::depth);
           if (!expected) expected = hash;
@@ -550,15 +585,21 @@ TEST(Folds, RefuseWhatTheyCannotBe) {
   EXPECT_THAT(refusal([] { sponge(0, 3); }), HasSubstr("size"));
   EXPECT_THAT(refusal([] { sponge(1, 40); }), HasSubstr("times"));
   EXPECT_THAT(refusal([] { bulb(1); }), HasSubstr("power"));
-  EXPECT_THAT(refusal([] { iterate(3, {steps::plane({0, 0, 0})}, sphere(1)); }),
+  EXPECT_THAT(refusal([] {
+                iterate(3, {steps::plane({0, 0, 0})}, sphere(1));
+              }),
               HasSubstr("step 1: fold: a normal of no length"));
-  EXPECT_THAT(refusal([] { iterate(3, {steps::place({0, 0, 0}, {0, 0, 0}, 0)}, sphere(1)); }),
+  EXPECT_THAT(refusal([] {
+                iterate(3, {steps::place({0, 0, 0}, {0, 0, 0}, 0)}, sphere(1));
+              }),
               HasSubstr("a scale of 0"));
   EXPECT_THAT(refusal([] { iterate(3, {steps::ball(2, 1)}, sphere(1)); }),
               HasSubstr("inner is more than outer"));
   EXPECT_THAT(refusal([] { iterate(3, {steps::start(0.5)}, sphere(1)); }),
               HasSubstr("expected `reach`"));
-  EXPECT_EQ(refusal([] { iterate(3, {steps::start(0.5)}, sphere(1), FoldDerivative::scalar, 3); }),
+  EXPECT_EQ(refusal([] {
+              iterate(3, {steps::start(0.5)}, sphere(1), FoldKeep::last, FoldDerivative::scalar, 3);
+            }),
             "accepted");
 }
 

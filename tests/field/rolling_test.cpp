@@ -54,8 +54,7 @@ TEST(Rolling, RollsDownASlopeAsABallDoes) {
   const double slope = degrees(20);
   const CompiledField hill(field::plane({std::sin(slope), 0, std::cos(slope)}));
   const auto run = [&](double friction) {
-    std::vector<RollingBody> bodies{
-        ball_at({0.1 * std::sin(slope), 0, 0.1 * std::cos(slope)})};
+    std::vector<RollingBody> bodies{ball_at({0.1 * std::sin(slope), 0, 0.1 * std::cos(slope)})};
     bodies[0].friction = friction;
     bodies[0].bounce = 0;
     roll(hill, bodies, 1);
@@ -181,11 +180,12 @@ TEST(Rolling, IsLiftedByWhatComesUp) {
 
 TEST(Rolling, StaysOnFoldsWhoseParametersMove) {
   const auto tree_at = [](double time) {
-    return CompiledField(field::join(
-        {field::plane({0, 0, 1}, -0.4),
-         field::iterate(4, {steps::mirror(SpaceAxis::x),
-                            steps::place({0.25, 0, 0.3}, {0, 0.4 + 0.3 * time, 0}, 0.6)},
-                        field::capsule({0, 0, -0.4}, {0, 0, 0.4}, 0.12))}));
+    return CompiledField(
+        field::join({field::plane({0, 0, 1}, -0.4),
+                     field::iterate(4,
+                                    {steps::mirror(SpaceAxis::x),
+                                     steps::place({0.25, 0, 0.3}, {0, 0.4 + 0.3 * time, 0}, 0.6)},
+                                    field::capsule({0, 0, -0.4}, {0, 0, 0.4}, 0.12))}));
   };
   std::vector<RollingBody> bodies{ball_at({0.1, 0, 0.9}, 0.06), ball_at({-0.4, 0.05, 0.8}, 0.05)};
   for (int i = 0; i < 20; ++i) {

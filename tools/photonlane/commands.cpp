@@ -334,6 +334,26 @@ int run(const MakeMapCommand& command) {
   return success;
 }
 
+int run(const MakeFractalCommand& command) {
+  FractalRecipe recipe;
+  const auto set = [&](std::string_view name, std::string_view value) {
+    set_knob(fractal_recipe_knobs(), recipe, name, value);
+  };
+  set_all({"seed=" + command.seed}, set);
+  set_all(command.sets, set);
+  const Field made = make_fractal(recipe);
+  io::write_fractal(command.output, made, recipe);
+  if (command.quiet) return success;
+  const Field tried = field::measured(made);
+  std::string trust = "its distances are exact or bounds";
+  for (const FieldEstimate& estimate : find_estimates(tried)) {
+    trust = fmt::format("its distances are estimates, trusted over {:.3g}", estimate.safety);
+  }
+  fmt::print("{} of seed {}: {}\n{}\n", name_of(made.parts().front().kind()), recipe.seed, trust,
+             command.output);
+  return success;
+}
+
 int run(const MakeVolumeCommand& command) {
   VolumeRecipe recipe;
   set_all(command.sets, [&](std::string_view name, std::string_view value) {

@@ -38,6 +38,13 @@ struct MakeMapCommand {
   bool quiet = false;
 };
 
+struct MakeFractalCommand {
+  std::string output;
+  std::string seed = "1";
+  std::vector<std::string> sets;
+  bool quiet = false;
+};
+
 struct MakeVolumeCommand {
   std::string scene;
   std::string output;
@@ -111,6 +118,7 @@ int run(const RenderCommand& command);
 int run(const SweepCommand& command);
 int run(const MakeMapCommand& command);
 int run(const MakeVolumeCommand& command);
+int run(const MakeFractalCommand& command);
 int run(const LaneCommand& command);
 int run(const WalkCommand& command);
 int run(const ZoomCommand& command);

@@ -187,7 +187,7 @@ int run_tool(int argc, char** argv) {
   zoom_app->callback([&] { chosen = [&] { return run(zoom); }; });
 
   MakeMapCommand make_map;
-  CLI::App* make_app = app.add_subcommand("make", "make maps, and volumes of fields");
+  CLI::App* make_app = app.add_subcommand("make", "make maps, fractals, and volumes of fields");
   make_app->require_subcommand(1);
   CLI::App* make_map_app = make_app->add_subcommand(
       "map", "make a maze, a cave or rooms with corridors, always with a way from start to goal");
@@ -206,6 +206,18 @@ int run_tool(int argc, char** argv) {
       ->allow_extra_args(false);
   make_map_app->add_flag("--quiet", make_map.quiet, "print nothing but errors");
   make_map_app->callback([&] { chosen = [&] { return run(make_map); }; });
+
+  MakeFractalCommand make_fractal;
+  CLI::App* make_fractal_app =
+      make_app->add_subcommand("fractal", "invent a solid that folds, as a scene of its own");
+  make_fractal_app->add_option("-o,--output", make_fractal.output, "scene file to write (YAML)")
+      ->required();
+  make_fractal_app->add_option("--seed", make_fractal.seed, "which one; the same each time (1)");
+  make_fractal_app
+      ->add_option("--set", make_fractal.sets, "kind=any, tree, folds, box_ball, bulb or julia")
+      ->type_name("KEY=VALUE");
+  make_fractal_app->add_flag("--quiet", make_fractal.quiet, "print nothing but errors");
+  make_fractal_app->callback([&] { chosen = [&] { return run(make_fractal); }; });
 
   MakeVolumeCommand make_volume;
   CLI::App* make_volume_app = make_app->add_subcommand(

@@ -72,12 +72,13 @@ enum class FieldKind {
 };
 template <>
 inline constexpr std::array<std::string_view, 48> choice_names<FieldKind>{
-    "sphere",   "ellipsoid", "box",       "frame",   "plane",   "cylinder", "capsule",
-    "cone",     "torus",     "disc",      "prism",   "pyramid", "tetrahedron", "octahedron", "sponge", "gasket", "bulb", "julia", "heights",  "volume",
-    "function", "circle",    "rectangle", "polygon", "star",    "outline",  "arc",
-    "extrude",  "revolve",   "join",      "meet",    "carve",   "invert",   "offset",
-    "shell",    "elongate",  "waves",     "noise",   "damp",    "place",    "mirror",
-    "fold",     "repeat",    "around",    "twist",   "taper",    "bend", "iterate"};
+    "sphere",   "ellipsoid", "box",     "frame", "plane",   "cylinder",    "capsule",
+    "cone",     "torus",     "disc",    "prism", "pyramid", "tetrahedron", "octahedron",
+    "sponge",   "gasket",    "bulb",    "julia", "heights", "volume",      "function",
+    "circle",   "rectangle", "polygon", "star",  "outline", "arc",         "extrude",
+    "revolve",  "join",      "meet",    "carve", "invert",  "offset",      "shell",
+    "elongate", "waves",     "noise",   "damp",  "place",   "mirror",      "fold",
+    "repeat",   "around",    "twist",   "taper", "bend",    "iterate"};
 
 /// How a smooth operation goes over from one part to the other.
 enum class Profile {
@@ -94,8 +95,6 @@ enum class NoiseForm {
 };
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<NoiseForm>{"value", "gradient"};
-
-
 
 /// What a kind of field is: what it is called in files, what it is made from, and what it takes.
 struct FieldKindInfo {
@@ -313,13 +312,14 @@ Field taper(double foot, double top, Field part);
 /// middle.
 Field bend(double rate, Field part);
 
-/// What stands where `steps`, done `times` times, lead to. Exact as its part is where all steps
-/// keep shapes (mirror, fold, wedge, place), else an estimate: the part's distance over how much
-/// the steps stretch space. `reach` is the radius of a ball about the origin that holds all of it,
-/// 0 to find one; steps that add where they started need it unless they are box, ball, place
-/// (scaled alone) and start. Throws Error (input) for steps out of range.
+/// What stands where `steps`, done `times` times, lead to, or with `keep` all after each time.
+/// Exact as its part is where all steps keep shapes (mirror, fold, wedge, place), else an estimate:
+/// the part's distance over how much the steps stretch space. `reach` is the radius of a ball about
+/// the origin that holds all of it, 0 to find one; steps that add where they started need it unless
+/// they are box, ball, place (scaled alone) and start. Throws Error (input) for steps out of range.
 Field iterate(int times, const std::vector<FoldStep>& steps, Field part,
-              FoldDerivative derivative = FoldDerivative::scalar, double reach = 0);
+              FoldKeep keep = FoldKeep::last, FoldDerivative derivative = FoldDerivative::scalar,
+              double reach = 0);
 
 /// The same field with every estimate in it tried at `places` places: each gets a stretch that
 /// keeps steps from going through what was found.

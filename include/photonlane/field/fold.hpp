@@ -6,8 +6,8 @@
 ///   using namespace photonlane;
 ///   // A tree: a stem, and two smaller trees that lean out of its top.
 ///   const Field tree = field::iterate(
-///       7, {steps::mirror(SpaceAxis::x), steps::place({0.3, 0, 0.5}, {0, 0.5, 0}, 0.6)},
-///       field::capsule({0, 0, -0.5}, {0, 0, 0.5}, 0.1));
+///       7, {steps::mirror(SpaceAxis::x), steps::place({0, 0, 1}, {0, 0.5, 0}, 0.6)},
+///       field::capsule({0, 0, 0}, {0, 0, 1}, 0.1), FoldKeep::all);
 
 #include <array>
 #include <string_view>
@@ -24,15 +24,15 @@ inline constexpr std::array<std::string_view, 3> choice_names<SpaceAxis>{"x", "y
 
 /// What one step does with a place.
 enum class FoldKind {
-  mirror,    ///< to the positive side of an axis
-  fold,      ///< to the side of a plane that its normal points to
-  wedge,     ///< into half of a share of the circle about the z axis
-  place,     ///< from where what follows stands scaled, turned and moved, to its own space
-  box_fold,  ///< what lies beyond a face of a box thrown back by it, axis by axis
-  ball_fold, ///< what lies within a ball turned outward
-  inversion, ///< the inside of a ball to its outside, and the outside in
-  start,     ///< farther, by the place where the first step began
-  stretch    ///< scaled along each axis
+  mirror,     ///< to the positive side of an axis
+  fold,       ///< to the side of a plane that its normal points to
+  wedge,      ///< into half of a share of the circle about the z axis
+  place,      ///< from where what follows stands scaled, turned and moved, to its own space
+  box_fold,   ///< what lies beyond a face of a box thrown back by it, axis by axis
+  ball_fold,  ///< what lies within a ball turned outward
+  inversion,  ///< the inside of a ball to its outside, and the outside in
+  start,      ///< farther, by the place where the first step began
+  stretch     ///< scaled along each axis
 };
 template <>
 inline constexpr std::array<std::string_view, 9> choice_names<FoldKind>{
@@ -74,14 +74,21 @@ template <>
 inline constexpr std::array<std::string_view, 2> choice_names<GasketForm>{"tetrahedron",
                                                                           "octahedron"};
 
+/// After which iterations something stands where steps lead to.
+enum class FoldKeep {
+  last,  ///< after all of them
+  all    ///< before the first and after each: stems, twigs, twigs of twigs
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<FoldKeep>{"last", "all"};
+
 /// How an estimate of a distance is made from how much the steps stretch space.
 enum class FoldDerivative {
   scalar,   ///< by one number that every step multiplies
   jacobian  ///< by all nine, which tell how much each way is stretched
 };
 template <>
-inline constexpr std::array<std::string_view, 2> choice_names<FoldDerivative>{"scalar",
-                                                                              "jacobian"};
+inline constexpr std::array<std::string_view, 2> choice_names<FoldDerivative>{"scalar", "jacobian"};
 
 /// What of the way of a place through its steps decides what its surface is made of.
 enum class TintBy {

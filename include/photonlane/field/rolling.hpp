@@ -27,7 +27,7 @@ struct BodyBall {
 /// the middle of it all.
 struct RollingBody {
   std::vector<BodyBall> balls{BodyBall{}};
-  Vec3d place{0, 0, 0};     ///< of its own space's origin
+  Vec3d place{0, 0, 0};  ///< of its own space's origin
   Eigen::Quaterniond turn = Eigen::Quaterniond::Identity();
   Vec3d velocity{0, 0, 0};  ///< of the middle of its mass, meters a second
   Vec3d spin{0, 0, 0};      ///< radians a second, about the middle of its mass
@@ -47,10 +47,10 @@ struct RollSettings {
 std::span<const Knob<RollSettings>> roll_settings_knobs();
 
 /// Moves bodies on by so many seconds. A step never adds energy that gravity has not given before;
-/// bodies that are slower than gravity makes them in a few steps, on something that holds them, come
-/// to rest. Where the field is a distance bodies touch exactly; where it is an estimate, what is
-/// nearest is looked for. Bodies do not meet one another. Throws Error (input) for bodies without
-/// balls and values out of range.
+/// bodies that are slower than gravity makes them in a few steps, on something that holds them,
+/// come to rest. Where the field is a distance bodies touch exactly; where it is an estimate, what
+/// is nearest is looked for. Bodies do not meet one another. Throws Error (input) for bodies
+/// without balls and values out of range.
 void roll(const CompiledField& field, std::span<RollingBody> bodies, double seconds,
           const RollSettings& settings = {});
 

@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/field/fractal_generator.hpp"
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/measure/named_setting.hpp"
 #include "photonlane/render/camera.hpp"
@@ -32,8 +33,8 @@ struct SceneFile {
   Camera camera;
   std::vector<View> views;  ///< several eyes in one frame; empty: the camera alone
   Budget budget;
-  SceneNumbers numbers;  ///< that the file names, as they were when it was read
-  std::string text;      ///< of the file
+  SceneNumbers numbers;     ///< that the file names, as they were when it was read
+  std::string text;         ///< of the file
   std::vector<Note> notes;  ///< such as legend entries that no cell uses
 };
 
@@ -66,6 +67,9 @@ void set_by_name(SceneFile& file, std::string_view name, std::string_view value)
 /// Opens a door of the scene: "COLUMN,ROW=OPENING". Throws Error (usage) for other text, Error
 /// (input) where no door is or for an opening that is not 0 to 1.
 void open_door_by_text(SceneFile& file, const std::string& text);
+
+/// Writes a scene of an invented fractal, lit and looked at from one side.
+void write_fractal(const std::string& path, const Field& fractal, const FractalRecipe& recipe);
 
 /// Every key of a scene file, for people (Markdown) and for editors (JSON Schema).
 std::string scene_reference();

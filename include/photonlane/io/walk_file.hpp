@@ -19,8 +19,8 @@ namespace photonlane::io {
 ///     - {over: 1, cells: [{at: [16, 22], opening: 1}]}
 ///     - {over: 2, numbers: {lean: 30}}
 ///
-/// Numbers are the scene's, which come to these evenly. Cells are changed by their column and row from the south-west: doors are opened, others become
-/// of a material of the scene, or empty.
+/// Numbers are the scene's, which come to these evenly. Cells are changed by their column and row
+/// from the south-west: doors are opened, others become of a material of the scene, or empty.
 /// Throws Error with file, line and column for what is not one.
 WalkScript read_walk_script(const std::string& path, const SceneFile& file);
 
@@ -39,9 +39,10 @@ struct WalkRecord {
 SceneNumbers numbers_at(const SceneFile& file, const WalkScript& script, double time);
 
 /// Plays a script in a scene, its bodies rolling meanwhile and its numbers as the script says (the
-/// walker meets what was there at the start), and leaves in a folder: frame-00000.png and so on, path.csv (time,
-/// place, heading, contacts, cost), bodies.csv where there are some, walk.json (a summary) and plan.png (the way over the plan).
-/// Progress and threads as in RenderOptions. Throws what render() and write_png() throw.
+/// walker meets what was there at the start), and leaves in a folder: frame-00000.png and so on,
+/// path.csv (time, place, heading, contacts, cost), bodies.csv where there are some, walk.json (a
+/// summary) and plan.png (the way over the plan). Progress and threads as in RenderOptions. Throws
+/// what render() and write_png() throw.
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
                      RenderOptions options);
 

@@ -21,9 +21,9 @@ struct SceneReport {
   std::int64_t openings = 0;   ///< empty cells at the edge of a map that does not repeat
   double reachable_share = 0;  ///< of the empty cells, walking from the eye
   int fields = 0;
-  std::size_t field_operations = 0;  ///< to evaluate all of them once
+  std::size_t field_operations = 0;    ///< to evaluate all of them once
   std::vector<std::string> estimates;  ///< of distances, and how far they are trusted
-  int portals = 0;                   ///< but for the ways back
+  int portals = 0;                     ///< but for the ways back
   int swells = 0;
   std::optional<PlaneReport> plane;  ///< of planes, as one frame was made
   std::vector<std::string> loops;    ///< what going round by portals comes to, and which nest

@@ -13,7 +13,8 @@
 
 namespace photonlane {
 
-/// One knob, of the budget, the camera or the window, or a number of the scene, and the values it takes in a sweep.
+/// One knob, of the budget, the camera or the window, or a number of the scene, and the values it
+/// takes in a sweep.
 struct Vary {
   std::string knob;
   std::vector<std::string> values;
@@ -65,8 +66,8 @@ struct Sweep {
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options = {});
 
-/// The same where numbers of the scene vary too: `world_of` makes the world of some. The reference is
-/// of the scene as `numbers` have it, so that errors tell what other numbers change.
+/// The same where numbers of the scene vary too: `world_of` makes the world of some. The reference
+/// is of the scene as `numbers` have it, so that errors tell what other numbers change.
 Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
             const Camera& camera, const Budget& base, const std::vector<Vary>& vary,
             const SweepOptions& options = {});

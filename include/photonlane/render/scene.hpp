@@ -28,7 +28,7 @@ struct RoomBody {
   RollingBody body;
   int material = -1;
 };
-/// Knobs of the body; `radius` is that of its first ball.
+
 std::span<const Knob<RoomBody>> room_body_knobs();
 std::span<const Knob<BodyBall>> body_ball_knobs();
 
@@ -81,8 +81,8 @@ struct Scene {
 };
 
 /// Rolls the bodies of all rooms of a scene on, by the fields of their own rooms, from one time to
-/// another, in seconds. `scene_at` gives the scene at a time where its fields move, or nothing where
-/// they do not.
+/// another, in seconds. `scene_at` gives the scene at a time where its fields move, or nothing
+/// where they do not.
 void roll_bodies(Scene& scene, double from, double to, const RollSettings& settings = {},
                  const std::function<Scene(double time)>& scene_at = {});
 
