@@ -72,10 +72,10 @@ Field folds(Draw& draw) {
 
 Field box_ball(Draw& draw) {
   const double scale = draw.whole(0, 1) == 0 ? draw.between(1.8, 2.6) : draw.between(-2.2, -1.4);
-  return field::iterate(10,
+  return field::iterate(9,
                         {steps::box(), steps::ball(round3(draw.between(0.25, 0.7)), 1),
                          steps::place({0, 0, 0}, {0, 0, 0}, round3(1 / scale)), steps::start()},
-                        field::sphere(round3(draw.between(0.5, 2))));
+                        field::sphere(round3(draw.between(1, 3))));
 }
 
 Field draw_one(FractalKind kind, Draw& draw) {
@@ -154,15 +154,17 @@ std::span<const Knob<FractalRecipe>> fractal_recipe_knobs() {
 
 Field make_fractal(const FractalRecipe& recipe) {
   validate_knobs(fractal_recipe_knobs(), recipe);
+  // Its sort is that of the seed, however often it is drawn again.
+  const int sort = Draw(recipe.seed, 1000).whole(1, 5);
   for (std::uint32_t attempt = 0;; ++attempt) {
     Draw draw(recipe.seed, attempt);
-    const int sort = draw.whole(1, 5);
     const Field made = draw_one(
         recipe.kind == FractalKind::any ? static_cast<FractalKind>(sort) : recipe.kind, draw);
     if (!made.bounds().finite()) continue;
     const Seen seen = look_at(made);
     // Neither dust nor a ball, as far as a few lines tell; in the end whatever there is.
-    const bool good = seen.share > 0.12 && seen.share < 2.5 && field::measured(made, 512).stretch() < 3;
+    const bool good =
+        seen.share > 0.12 && seen.share < 2.5 && field::measured(made, 512).stretch() < 3;
     if (!good && attempt < 40) continue;
     const double radius = seen.radius > 0 ? seen.radius : made.bounds().high.x();
     const double scale = round3(1 / radius);

@@ -100,6 +100,7 @@ class March {
       value_[j] = value_before_[j] = nearest_[j] = hn::Inf(d);
       over_[j] = hit_[j];
       leaving_[j] = going_[j];
+      retreated_[j] = hit_[j];
       left_[j] = zero;
     }
     ActiveVectors active = Those(d, going_, vectors);
@@ -238,6 +239,12 @@ class March {
     }
     const V near = budget_.method == FieldMethod::relaxed ? hn::Abs(value) : value;
     M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
+    if (budget_.method == FieldMethod::relaxed && (cuts_ || !tape_.steady)) {
+      // Where values jump, the way back out may lead in again without end.
+      const M inside = hn::AndNot(back, hn::And(now_[j], hn::Lt(value, hn::Zero(d))));
+      here = hn::Or(here, hn::And(inside, retreated_[j]));
+      retreated_[j] = hn::Or(retreated_[j], inside);
+    }
     if (lanes_.any_start) {
       back = hn::AndNot(leaving_[j], back);
       here = hn::AndNot(leaving_[j], here);
@@ -553,7 +560,7 @@ class March {
   V value_[block_vectors], before_[block_vectors], value_before_[block_vectors];
   V nearest_[block_vectors];
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
-  M over_[block_vectors], leaving_[block_vectors];
+  M over_[block_vectors], leaving_[block_vectors], retreated_[block_vectors];
   V left_[block_vectors];
   bool cuts_ = false;
   V spread_;

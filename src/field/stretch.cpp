@@ -49,6 +49,8 @@ class FaultSearch {
   bool try_steps(const Field& field, const std::string& name) {
     const CompiledField compiled(field);
     const std::vector<Vec3d> from = places_in(around(field), count_, 0x57e9);
+    const Bounds box = around(field);
+    const double least = compiled.exact() ? 0 : 0.5 * least_tried * (box.high - box.low).maxCoeff();
     const std::vector<double> values = compiled.distances(from);
     const std::vector<Vec3d> gradients = compiled.gradients(from);
     for (const bool down : {true, false}) {
@@ -62,11 +64,16 @@ class FaultSearch {
       }
       const std::vector<double> after = compiled.distances(to);
       std::size_t worst = count_;
+      std::size_t tried = 0;
+      std::size_t bad = 0;
       for (std::size_t i = 0; i < count_; ++i) {
-        if (!(values[i] > 0) || !(after[i] < -1e-6 * (1 + from[i].norm()))) continue;
+        tried += values[i] > least;
+        if (!(values[i] > least) || !(after[i] < -1e-6 * (1 + from[i].norm()))) continue;
+        ++bad;
         if (worst == count_ || after[i] < after[worst]) worst = i;
       }
-      if (worst == count_) continue;
+      // Of estimates some may, one in some hundreds.
+      if (worst == count_ || (!compiled.exact() && 300 * bad < tried)) continue;
       // Where between the two the surface is.
       double low = 0;
       double high = values[worst] / field.stretch();

@@ -285,6 +285,8 @@ void write_fractal(const std::string& path, const Field& fractal, const FractalR
   scene.room().light.sun = Sun{.heading = degrees(240), .elevation = degrees(38)};
   file.camera = Camera::look_at({1.5, -2.5, 1.2}, {0, 0, 0}, degrees(42));
   file.budget.frame = {960, 600, 4};
+  // Finer than a pixel everything is noise.
+  file.budget.field.detail = 1.5;
   write_file(path, scene_text(file));
 }
 
