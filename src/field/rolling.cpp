@@ -105,7 +105,7 @@ class Motion {
     const double angle = time * body_.spin.norm();
     if (angle > 0) {
       const Vec3d momentum = inertia() * body_.spin;
-      body_.turn = Eigen::AngleAxisd(angle, body_.spin.normalized()) * body_.turn;
+      body_.turn = Eigen::Quaterniond(Eigen::AngleAxisd(angle, body_.spin.normalized())) * body_.turn;
       body_.turn.normalize();
       body_.spin = inertia().inverse() * momentum;
     }
@@ -193,7 +193,7 @@ class Motion {
   Vec3d gravity_;
   const RollSettings& settings_;
   Vec3d middle_, before_{0, 0, 0};
-  Eigen::Quaterniond turn_before_ = Eigen::Quaterniond::Identity();
+  Eigen::Quaternion<double, Eigen::DontAlign> turn_before_{1, 0, 0, 0};
   double energy_ = 0;
   double given_ = 0;
   bool touched_ = false;

@@ -482,6 +482,60 @@ TEST(ClosestPoints, OfATreeAreTheNearestOfAllItsTwigs) {
   }
 }
 
+/// Where a place goes in a chain of mirrors, a turn and a scale, and back the way it came.
+struct Unfolding {
+  Vec3d at{0.4, 0.1, 0.3};
+  double angle = 0.5;
+  double scale = 0.55;
+  int times = 4;
+
+  Mat3d turn() const {
+    Mat3d matrix = Mat3d::Identity();
+    matrix(0, 0) = matrix(2, 2) = std::cos(angle);
+    matrix(0, 2) = std::sin(angle);
+    matrix(2, 0) = -std::sin(angle);
+    return matrix;
+  }
+  /// The nearest place of the box that stands where the chain leads to.
+  Vec3d nearest(Vec3d place, const Vec3d& half) const {
+    std::vector<std::array<bool, 2>> mirrored;
+    for (int i = 0; i < times; ++i) {
+      mirrored.push_back({place.x() < 0, place.y() < 0});
+      place.x() = std::abs(place.x());
+      place.y() = std::abs(place.y());
+      place = turn().transpose() * (place - at) / scale;
+    }
+    Vec3d found = place.cwiseMax(-half).cwiseMin(half);
+    for (int i = times; i-- > 0;) {
+      found = at + scale * (turn() * found);
+      if (mirrored[static_cast<std::size_t>(i)][0]) found.x() = -found.x();
+      if (mirrored[static_cast<std::size_t>(i)][1]) found.y() = -found.y();
+    }
+    return found;
+  }
+};
+
+TEST(ClosestPoints, AreThoseOfTheBaseUnfolded) {
+  const Unfolding chain;
+  const Field made = iterate(chain.times,
+                             {steps::mirror(SpaceAxis::x), steps::mirror(SpaceAxis::y),
+                              steps::place(chain.at, {0, chain.angle, 0}, chain.scale)},
+                             box({0.6, 0.5, 0.8}));
+  const CompiledField compiled(made);
+  std::size_t compared = 0;
+  for (const Vec3d& place : scattered(200, 1.2)) {
+    const double value = compiled.distance(place);
+    if (value < 1e-3) continue;
+    const Vec3d expected = chain.nearest(place, {0.3, 0.25, 0.4});
+    ASSERT_NEAR((expected - place).norm(), value, 1e-10) << place;
+    // Where the base reaches through a mirror, what is behind it is not there.
+    if (std::abs(compiled.distance(expected)) > 1e-9) continue;
+    ++compared;
+    ASSERT_LT((compiled.closest_point(place) - expected).norm(), 1e-7) << place;
+  }
+  EXPECT_GT(compared, 50u);
+}
+
 TEST(Tint, SaysHowNearWhenAndOnWhichSides) {
   const auto share = [](const Field& field, const Vec3d& place) {
     return CompiledField(field).material(place);
@@ -571,6 +625,66 @@ TEST(Folds, LeftOutBelowAPixelStayWithinIt) {
   }
   EXPECT_GT(both, 2000u);
   EXPECT_LT(far, both / 20);
+}
+
+TEST(Folds, ArePrunedWithoutAChange) {
+  const Field petal = julia({-0.2, 0.6, 0.2, 0}, 6);
+  std::vector<Field> parts{
+      plane({0, 0, 1}, -1),
+      place({0, 0, 0.2}, bulb(8, 5), {0, 0, 0}, 0.6),
+      join(0.2, {place({1.5, 0, 0}, bulb(3, 5), {0, 0, 0}, 0.5), place({1.5, 0, -0.6}, sphere(0.4))}),
+      carve({place({-1.5, 0, 0}, box({1, 1, 1})), place({-1.5, 0, 0.4}, petal, {0, 0, 0}, 0.4)}),
+      place({0, 2, 0}, repeat({0.9, 0, 0}, {3, 1, 1}, place({0, 0, 0}, petal, {0, 0, 0}, 0.25))),
+      place({0, -2, -0.4}, around(5, place({0.8, 0, 0}, bulb(4, 4), {0, 0, 0}, 0.2))),
+      offset(0.05, place({2.4, 1.5, 0}, bulb(2, 6), {0, 0, 0}, 0.3)),
+      place({-2.4, 1.5, 0}, box_ball(), {0, 0, 0}, 0.06),
+      place({-1.2, -1.4, -0.5}, sponge(0.7, 3), {0.3, 0.2, 0}),
+      place({1.2, -1.4, -0.5}, gasket(GasketForm::octahedron, 0.5, 3))};
+  // Enough of them for groups of neighbors.
+  for (int i = 0; i < 24; ++i) {
+    const double angle = 2 * pi * i / 24;
+    const Vec3d at(3.2 * std::cos(angle), 3.2 * std::sin(angle), -0.6);
+    parts.push_back(place(at, i % 3 == 0 ? petal : sphere(1), {0, 0, angle}, 0.25));
+  }
+  const World few = compile(shown(join({parts.begin(), parts.begin() + 10})));
+  const World many = compile(shown(join(parts)));
+  const Camera camera = Camera::look_at({4, -5, 3.2}, {0, 0, -0.2}, degrees(55));
+  for (const World* world : {&few, &many}) {
+    test::for_each_target([&](const char* target) {
+      for (const NumberType number : {NumberType::float32, NumberType::float64}) {
+        Budget budget{.frame = {40, 30, 1}, .number = number};
+        budget.far_limit = 40;
+        // Equal steps are the same ones whatever is left out.
+        budget.field.method = FieldMethod::fixed;
+        budget.field.increment = 0.08;
+        budget.field.pruning = false;
+        const Frame whole = render(*world, camera, budget, test::with_layers(test::everything));
+        budget.field.pruning = true;
+        const Frame pruned = render(*world, camera, budget, test::with_layers(test::everything));
+        EXPECT_GT(pruned.tally.hits, pruned.tally.lanes / 2);
+        for (const Layer layer : {Layer::color, Layer::depth, Layer::steps}) {
+          EXPECT_EQ(test::hash_of(pruned, layer), test::hash_of(whole, layer))
+              << target << " " << name_of(layer) << " of " << (world == &few ? "few" : "many");
+        }
+      }
+    });
+  }
+}
+
+TEST(Folds, OutsideOfAllOfThemValuesNeverLeadPast) {
+  // From everywhere around, a step of the value ends at most at the surface.
+  for (const Field& field :
+       {sponge(2, 5), ball_sponge(2, 3), gasket(GasketForm::tetrahedron, 1, 6),
+        gasket(GasketForm::octahedron, 1, 5), tetrahedron(1), octahedron(1)}) {
+    const auto faults = find_stretch_faults(field, 2000);
+    EXPECT_TRUE(faults.empty()) << name_of(field.kind());
+    // And the value is no more than the way to a box around it, and what is inside lies in it.
+    const CompiledField compiled(field);
+    for (const Vec3d& place : scattered(400, 1.5)) {
+      const Vec3d out = (place.cwiseAbs() - field.bounds().high).cwiseMax(0.0);
+      ASSERT_GE(compiled.distance(place), out.norm() - 1e-12) << name_of(field.kind());
+    }
+  }
 }
 
 TEST(Folds, RefuseWhatTheyCannotBe) {

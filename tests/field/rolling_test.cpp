@@ -198,6 +198,50 @@ TEST(Rolling, StaysOnFoldsWhoseParametersMove) {
   }
 }
 
+TEST(Rolling, TumblesFreelyWithTheSameMomentum) {
+  // A body of two unlike balls and a third aside, spun about no axis of its own.
+  RollingBody body;
+  body.balls = {{{0, 0, 0}, 0.1}, {{0.25, 0, 0}, 0.06}, {{0, 0.18, 0.05}, 0.05}};
+  body.spin = {3, -2, 5};
+  body.velocity = {0.5, 0, 3};
+  const Vec3d start = mass_middle(body);
+  const auto momentum = [](const RollingBody& one) {
+    // Each ball's own turn, and its mass on its arm.
+    double volume = 0;
+    for (const BodyBall& ball : one.balls) volume += std::pow(ball.radius, 3);
+    const Vec3d middle = mass_middle(one);
+    const std::vector<Vec3d> places = ball_places(one);
+    Vec3d sum(0, 0, 0);
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      const double radius = one.balls[i].radius;
+      const double mass = one.mass * std::pow(radius, 3) / volume;
+      const Vec3d arm = places[i] - middle;
+      sum += mass * (0.4 * radius * radius * one.spin + arm.cross(one.spin.cross(arm)));
+    }
+    return sum;
+  };
+  const Vec3d before = momentum(body);
+  const double energy = body_energy(body, gravity);
+  std::vector<RollingBody> bodies{body};
+  const CompiledField far_floor(field::plane({0, 0, 1}, -100));
+  roll(far_floor, bodies, 1.2);
+  EXPECT_LT((momentum(bodies[0]) - before).norm(), 0.02 * before.norm());
+  EXPECT_LE(body_energy(bodies[0], gravity), energy + 1e-9);
+  EXPECT_GT(body_energy(bodies[0], gravity), 0.98 * energy);
+  const Vec3d expected = start + 1.2 * body.velocity + 0.5 * 1.44 * gravity;
+  EXPECT_LT((mass_middle(bodies[0]) - expected).norm(), 1e-6);
+  EXPECT_FALSE(bodies[0].touching);
+}
+
+TEST(Rolling, GoesThroughHolesThatAreWideEnough) {
+  const CompiledField field(field::sponge(0.9, 2));
+  // The hole through the middle is a third of it wide.
+  std::vector<RollingBody> bodies{ball_at({0.01, 0, 0.7}, 0.1), ball_at({0.01, 0, 0.9}, 0.2)};
+  roll(field, bodies, 0.7);
+  EXPECT_LT(bodies[0].place.z(), -0.45);
+  EXPECT_GT(bodies[1].place.z(), 0.45);
+}
+
 TEST(Rolling, RefusesBodiesThatCannotBe) {
   const CompiledField floor(field::plane({0, 0, 1}));
   const auto refused = [&](const auto& change) {

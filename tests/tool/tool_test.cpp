@@ -522,6 +522,33 @@ TEST(Examples, Run) {
   EXPECT_EQ(io::read_png(folder.path() + "/own.png").size, (Size{320, 200}));
 }
 
+TEST_F(Tool, InventsFractalsAndTurnsNumbersOfScenes) {
+  const Outcome made = tool("make fractal --seed 4 --set kind=tree -o tree.yaml");
+  EXPECT_EQ(made.code, 0) << made.errors;
+  EXPECT_THAT(made.output, HasSubstr("iterate of seed 4: its distances are exact or bounds"));
+  EXPECT_EQ(tool("check tree.yaml").code, 0);
+  EXPECT_EQ(tool("render tree.yaml -o tree.png --size 64x40 --set frame.samples=1").code, 0);
+  const Outcome same = tool("make fractal --seed 4 --set kind=tree -o again.yaml --quiet");
+  EXPECT_EQ(same.output, "");
+  EXPECT_EQ(folder.read("again.yaml"), folder.read("tree.yaml"));
+  EXPECT_EQ(tool("make fractal --seed none -o x.yaml").code, 2);
+  EXPECT_THAT(tool("make fractal --set kind=shrub -o x.yaml").errors, HasSubstr("kind"));
+
+  folder.write("s.yaml",
+                 "numbers: {deep: 2, wide: 1}\ncamera: {eye: [1.6, -2.4, 1.4], look_at: [0, 0, 0]}\n"
+                 "room:\n  solids:\n    - field: {sponge: {size: $wide, times: $deep}}\n");
+  const Outcome swept = tool(
+      "sweep s.yaml -o swept --size 48x30 --repeats 1 --warm-up 0 --vary scene.deep=1,2,3 "
+      "--set scene.wide=1.5");
+  EXPECT_EQ(swept.code, 0) << swept.errors;
+  EXPECT_THAT(folder.read("swept/sweep.csv"), HasSubstr("scene.deep"));
+  const Outcome wrong = tool("render s.yaml -o s.png --set scene.depp=3");
+  EXPECT_NE(wrong.code, 0);
+  EXPECT_THAT(wrong.errors, HasSubstr("did you mean deep?"));
+  EXPECT_THAT(tool("render tree.yaml -o s.png --set scene.deep=3").errors,
+              HasSubstr("the scene has no numbers"));
+}
+
 TEST(Demo, ScenesAreSound) {
   TemporaryFolder folder;
   for (const auto& entry : std::filesystem::directory_iterator(PHOTONLANE_SOURCE "/demo")) {

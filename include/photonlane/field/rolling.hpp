@@ -28,7 +28,8 @@ struct BodyBall {
 struct RollingBody {
   std::vector<BodyBall> balls{BodyBall{}};
   Vec3d place{0, 0, 0};  ///< of its own space's origin
-  Eigen::Quaterniond turn = Eigen::Quaterniond::Identity();
+  /// Without an alignment that depends on what a program is compiled for.
+  Eigen::Quaternion<double, Eigen::DontAlign> turn{1, 0, 0, 0};
   Vec3d velocity{0, 0, 0};  ///< of the middle of its mass, meters a second
   Vec3d spin{0, 0, 0};      ///< radians a second, about the middle of its mass
   double mass = 1;
