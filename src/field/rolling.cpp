@@ -105,7 +105,8 @@ class Motion {
     const double angle = time * body_.spin.norm();
     if (angle > 0) {
       const Vec3d momentum = inertia() * body_.spin;
-      body_.turn = Eigen::Quaterniond(Eigen::AngleAxisd(angle, body_.spin.normalized())) * body_.turn;
+      body_.turn =
+          Eigen::Quaterniond(Eigen::AngleAxisd(angle, body_.spin.normalized())) * body_.turn;
       body_.turn.normalize();
       body_.spin = inertia().inverse() * momentum;
     }
@@ -155,9 +156,13 @@ class Motion {
     const double high = -body_.mass * gravity_.dot(middle_);
     const double moving = energy() - high;
     if (high + moving > allowed && moving > 0) {
-      const double share = std::sqrt(std::max(0.0, allowed - high) / moving);
-      body_.velocity *= std::min(share, 1.0);
-      body_.spin *= std::min(share, 1.0);
+      // In flight only turning can have gained any.
+      const double linear = 0.5 * body_.mass * body_.velocity.squaredNorm();
+      const bool both = touched_ || high + linear > allowed;
+      const double left = std::max(0.0, allowed - high - (both ? 0 : linear));
+      const double share = std::min(1.0, std::sqrt(left / (both ? moving : moving - linear)));
+      if (both) body_.velocity *= share;
+      body_.spin *= share;
     }
     if (high > allowed && given_ == 0) {
       // Pushed out of a surface to higher than it can have come: back to where it was.

@@ -420,7 +420,7 @@ TEST(Estimates, AreTrustedAsFarAsTryingFinds) {
       const Field tried = field::measured(field);
       EXPECT_GE(tried.stretch(), 1);
       EXPECT_LT(tried.stretch(), 4) << name_of(field.kind());
-      const auto faults = find_stretch_faults(tried);
+      const auto faults = find_stretch_faults(tried, 1024);
       EXPECT_TRUE(faults.empty()) << name_of(field.kind()) << " " << name_of(derivative) << " says "
                                   << tried.stretch() << ", does " << faults.front().found;
       ASSERT_EQ(find_estimates(tried).size(), 1u);
@@ -578,7 +578,7 @@ TEST(Folds, GiveTheSameBytesForEveryVectorWidthAndThreadCount) {
                              place({0, 0, 0}, box_ball(), {0, 0, 0}, 0.2)}) {
     const World world = compile(shown(field));
     for (const NumberType number : {NumberType::float32, NumberType::float64}) {
-      Budget budget{.frame = {61, 43, 1}, .number = number};
+      Budget budget{.frame = {37, 25, 1}, .number = number};
       budget.field.detail = 1;
       std::optional<std::uint64_t> expected;
       test::for_each_target([&](const char* target) {
@@ -632,7 +632,8 @@ TEST(Folds, ArePrunedWithoutAChange) {
   std::vector<Field> parts{
       plane({0, 0, 1}, -1),
       place({0, 0, 0.2}, bulb(8, 5), {0, 0, 0}, 0.6),
-      join(0.2, {place({1.5, 0, 0}, bulb(3, 5), {0, 0, 0}, 0.5), place({1.5, 0, -0.6}, sphere(0.4))}),
+      join(0.2,
+           {place({1.5, 0, 0}, bulb(3, 5), {0, 0, 0}, 0.5), place({1.5, 0, -0.6}, sphere(0.4))}),
       carve({place({-1.5, 0, 0}, box({1, 1, 1})), place({-1.5, 0, 0.4}, petal, {0, 0, 0}, 0.4)}),
       place({0, 2, 0}, repeat({0.9, 0, 0}, {3, 1, 1}, place({0, 0, 0}, petal, {0, 0, 0}, 0.25))),
       place({0, -2, -0.4}, around(5, place({0.8, 0, 0}, bulb(4, 4), {0, 0, 0}, 0.2))),
@@ -652,7 +653,7 @@ TEST(Folds, ArePrunedWithoutAChange) {
   for (const World* world : {&few, &many}) {
     test::for_each_target([&](const char* target) {
       for (const NumberType number : {NumberType::float32, NumberType::float64}) {
-        Budget budget{.frame = {40, 30, 1}, .number = number};
+        Budget budget{.frame = {24, 18, 1}, .number = number};
         budget.far_limit = 40;
         // Equal steps are the same ones whatever is left out.
         budget.field.method = FieldMethod::fixed;
@@ -673,16 +674,16 @@ TEST(Folds, ArePrunedWithoutAChange) {
 
 TEST(Folds, OutsideOfAllOfThemValuesNeverLeadPast) {
   // From everywhere around, a step of the value ends at most at the surface.
-  for (const Field& field :
-       {sponge(2, 5), ball_sponge(2, 3), gasket(GasketForm::tetrahedron, 1, 6),
-        gasket(GasketForm::octahedron, 1, 5), tetrahedron(1), octahedron(1)}) {
+  for (const Field& field : {sponge(2, 5), ball_sponge(2, 3), gasket(GasketForm::tetrahedron, 1, 6),
+                             gasket(GasketForm::octahedron, 1, 5), tetrahedron(1), octahedron(1)}) {
     const auto faults = find_stretch_faults(field, 2000);
     EXPECT_TRUE(faults.empty()) << name_of(field.kind());
     // And the value is no more than the way to a box around it, and what is inside lies in it.
     const CompiledField compiled(field);
     for (const Vec3d& place : scattered(400, 1.5)) {
       const Vec3d out = (place.cwiseAbs() - field.bounds().high).cwiseMax(0.0);
-      ASSERT_GE(compiled.distance(place), out.norm() - 1e-12) << name_of(field.kind());
+      ASSERT_GE(std::max(compiled.distance(place), 0.0), out.norm() - 1e-12)
+          << name_of(field.kind());
     }
   }
 }

@@ -535,8 +535,8 @@ TEST_F(Tool, InventsFractalsAndTurnsNumbersOfScenes) {
   EXPECT_THAT(tool("make fractal --set kind=shrub -o x.yaml").errors, HasSubstr("kind"));
 
   folder.write("s.yaml",
-                 "numbers: {deep: 2, wide: 1}\ncamera: {eye: [1.6, -2.4, 1.4], look_at: [0, 0, 0]}\n"
-                 "room:\n  solids:\n    - field: {sponge: {size: $wide, times: $deep}}\n");
+               "numbers: {deep: 2, wide: 1}\ncamera: {eye: [1.6, -2.4, 1.4], look_at: [0, 0, 0]}\n"
+               "room:\n  solids:\n    - field: {sponge: {size: $wide, times: $deep}}\n");
   const Outcome swept = tool(
       "sweep s.yaml -o swept --size 48x30 --repeats 1 --warm-up 0 --vary scene.deep=1,2,3 "
       "--set scene.wide=1.5");
