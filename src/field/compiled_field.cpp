@@ -164,13 +164,32 @@ std::vector<FieldSlope> CompiledField::slopes(std::span<const Vec3d> places) con
 }
 
 std::vector<Vec3d> CompiledField::closest_points(std::span<const Vec3d> places) const {
-  ClosestSearch search(*tape_, places);
-  search.slide();
+  // Nothing is nearer than the value where that is a distance: a surface as far as that, straight
+  // down, is the nearest.
+  std::vector<Vec3d> result;
+  std::vector<bool> unit;
+  for (const FieldSlope& slope : slopes(places)) {
+    result.push_back(places[result.size()] - slope.value * slope.gradient);
+    unit.push_back(slope.gradient.squaredNorm() < 1 + 1e-9);
+  }
+  const std::vector<double> left = distances(result);
+  const bool bounds = field_.stretch() <= 1 && exact();
+  std::vector<Vec3d> rest;
+  std::vector<std::size_t> which;
   for (std::size_t i = 0; i < places.size(); ++i) {
+    if (bounds && std::abs(left[i]) < 1e-10 && unit[i]) continue;
+    rest.push_back(places[i]);
+    which.push_back(i);
+  }
+  if (rest.empty()) return result;
+  ClosestSearch search(*tape_, rest);
+  search.slide();
+  for (std::size_t i = 0; i < rest.size(); ++i) {
     if (!search.found(i)) search.look_around(i);
   }
   search.slide();
-  return search.best();
+  for (std::size_t i = 0; i < rest.size(); ++i) result[which[i]] = search.best()[i];
+  return result;
 }
 
 std::vector<SurfaceMaterial> CompiledField::materials(std::span<const Vec3d> places) const {
