@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numeric>
 
 #include "field/field_kernel.hpp"
 #include "photonlane/base/trigonometry.hpp"
@@ -164,31 +165,30 @@ std::vector<FieldSlope> CompiledField::slopes(std::span<const Vec3d> places) con
 }
 
 std::vector<Vec3d> CompiledField::closest_points(std::span<const Vec3d> places) const {
-  // Nothing is nearer than the value where that is a distance: a surface as far as that, straight
-  // down, is the nearest.
-  std::vector<Vec3d> result;
-  std::vector<bool> unit;
-  for (const FieldSlope& slope : slopes(places)) {
-    result.push_back(places[result.size()] - slope.value * slope.gradient);
-    unit.push_back(slope.gradient.squaredNorm() < 1 + 1e-9);
+  std::vector<Vec3d> result(places.begin(), places.end());
+  std::vector<std::size_t> rest(places.size());
+  std::iota(rest.begin(), rest.end(), std::size_t{0});
+  if (field_.stretch() <= 1 && !has_estimates()) {
+    // Nothing is nearer than the value says: a surface as near as that, straight down, is nearest.
+    const std::vector<FieldSlope> down = slopes(places);
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      result[i] -= down[i].value * down[i].gradient;
+    }
+    const std::vector<double> left = distances(result);
+    std::erase_if(rest, [&](std::size_t i) {
+      return std::abs(left[i]) < 1e-10 && down[i].gradient.squaredNorm() < 1 + 1e-9;
+    });
   }
-  const std::vector<double> left = distances(result);
-  const bool bounds = field_.stretch() <= 1 && exact();
-  std::vector<Vec3d> rest;
-  std::vector<std::size_t> which;
-  for (std::size_t i = 0; i < places.size(); ++i) {
-    if (bounds && std::abs(left[i]) < 1e-10 && unit[i]) continue;
-    rest.push_back(places[i]);
-    which.push_back(i);
-  }
-  if (rest.empty()) return result;
-  ClosestSearch search(*tape_, rest);
+  std::vector<Vec3d> from;
+  for (const std::size_t i : rest) from.push_back(places[i]);
+  if (from.empty()) return result;
+  ClosestSearch search(*tape_, from);
   search.slide();
-  for (std::size_t i = 0; i < rest.size(); ++i) {
+  for (std::size_t i = 0; i < from.size(); ++i) {
     if (!search.found(i)) search.look_around(i);
   }
   search.slide();
-  for (std::size_t i = 0; i < rest.size(); ++i) result[which[i]] = search.best()[i];
+  for (std::size_t i = 0; i < from.size(); ++i) result[rest[i]] = search.best()[i];
   return result;
 }
 
@@ -240,7 +240,7 @@ HitBatch<double> CompiledField::nearest_hit(const LaneBatch<double>& lanes,
   return march(lanes, budget);
 }
 
-bool CompiledField::exact() const { return tape_->steady; }
+bool CompiledField::has_estimates() const { return !tape_->steady; }
 
 std::size_t CompiledField::instruction_count() const { return tape_->instructions.size(); }
 

@@ -52,12 +52,15 @@ class Machine {
   const T& value_at(std::size_t reg, std::size_t j) const { return values_[reg][j]; }
   void set_value(std::size_t reg, std::size_t j, const T& value) { values_[reg][j] = value; }
 
-  /// How small detail may be that does not matter, vector by vector; asked where `cuts` says so.
-  void cuts(bool cuts) { cuts_ = cuts; }
+  /// How small detail may be that does not matter, vector by vector.
   V& footprint(std::size_t j) { return footprint_[j]; }
 
-  void run(std::span<const Tape::Instruction> instructions, const ActiveVectors& active) {
+  /// With `cuts`, detail below the footprints is left out.
+  void run(std::span<const Tape::Instruction> instructions, const ActiveVectors& active,
+           bool cuts = false) {
+    cuts_ = cuts;
     for (const Tape::Instruction& one : instructions) step(one, active);
+    cuts_ = false;
   }
 
  private:

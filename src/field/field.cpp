@@ -247,16 +247,6 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       const double top = std::max(source->bounds().high.z(), 0.0);
       return {{-0.5 * n[0], -0.5 * n[1], 0}, {0.5 * n[0], 0.5 * n[1], top}};
     }
-    case FieldKind::volume:
-    case FieldKind::function:
-    case FieldKind::tetrahedron:
-    case FieldKind::octahedron:
-    case FieldKind::sponge:
-    case FieldKind::gasket:
-    case FieldKind::bulb:
-    case FieldKind::julia:
-    case FieldKind::iterate:
-      return source->bounds();
     case FieldKind::outline: {
       Bounds bounds{Vec3d(infinite, infinite, -infinite), Vec3d(-infinite, -infinite, infinite)};
       for (std::size_t i = 0; i < n.size(); ++i) {
@@ -377,12 +367,14 @@ Bounds bounds_of(FieldKind kind, const std::vector<double>& n, const std::vector
       bounds.high.z() = bent.side > 0 ? highest : -lowest;
       return bounds;
     }
+    default:
+      return source->bounds();
   }
-  return endless();
 }
 
 double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
                     const FieldSource* source) {
+  if (folds(kind)) return source->looseness();
   double most = 1;
   for (const Field& one : parts) most = std::max(most, one.looseness());
   switch (kind) {
@@ -391,7 +383,6 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
     case FieldKind::heights:
     case FieldKind::volume:
     case FieldKind::function:
-    case FieldKind::iterate:
       return source->looseness();
     case FieldKind::taper:
       return most * std::max(n[0], n[1]) / std::min(n[0], n[1]);
@@ -412,6 +403,7 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
 
 double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
                   const FieldSource* source) {
+  if (folds(kind)) return source->stretch();
   double most = 1;
   for (const Field& one : parts) most = std::max(most, one.stretch());
   switch (kind) {
@@ -432,9 +424,6 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
       return most + noise_slope(n[3] != 0) * n[2] * n[0] / n[1];
     case FieldKind::volume:
     case FieldKind::function:
-    case FieldKind::bulb:
-    case FieldKind::julia:
-    case FieldKind::iterate:
       return source->stretch();
     case FieldKind::twist:
       return most * twist_stretch(n[0], across(parts.front().bounds()));
@@ -536,7 +525,7 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
 }
 
 Field Field::tinted(FoldTint tint) const {
-  if (safety_index(kind()) < 0 && kind() != FieldKind::sponge && kind() != FieldKind::gasket) {
+  if (!folds(kind()) || kind() == FieldKind::tetrahedron || kind() == FieldKind::octahedron) {
     throw Error(ErrorKind::input,
                 fmt::format("{} of several materials, which only what folds again and again has",
                             name_of(kind())));

@@ -59,7 +59,8 @@ struct FoldProgram {
   std::vector<FoldOp> last_ops;  ///< once more, before the base
   std::vector<double> numbers;   ///< of all ops in a row, then of the base
   std::vector<float> numbers_float;
-  double cut[4]{};         ///< radius of a ball, scale of a sponge at its end; c of a quaternion
+  double ball = 0;         ///< radius of what is taken out of each part
+  double c[4]{};           ///< what is added to a quaternion
   double slice = 0;        ///< fourth part of all places
   double limit = 0;        ///< farther from the middle a place has left; 0: none does
   bool keeps_all = false;  ///< the base stands after every iteration

@@ -57,6 +57,15 @@ void add(FoldProgram& program, std::vector<FoldOp>& ops, FoldOp op,
   program.numbers.insert(program.numbers.end(), numbers);
 }
 
+/// Mirrors that lead to the corner of a tetrahedron at (1, 1, 1), or where no coordinate of an
+/// octahedron is below 0.
+void add_mirrors(FoldProgram& program, std::vector<FoldOp>& ops, GasketForm form) {
+  if (form == GasketForm::octahedron) return add(program, ops, FoldOp::mirror, {7});
+  add(program, ops, FoldOp::swap, {0, 1, 1});
+  add(program, ops, FoldOp::swap, {0, 2, 1});
+  add(program, ops, FoldOp::swap, {1, 2, 1});
+}
+
 /// Facets of an octahedron or a tetrahedron, in the part of space that its mirrors lead to: x is
 /// the largest, then y, then z, of which the octahedron's are above 0 and the tetrahedron's at
 /// least -y.
@@ -70,17 +79,8 @@ void add_facets(FoldProgram& program, GasketForm form, double radius) {
   Vec3d across = normal.cross(along);
   // Away from the middle of the facet.
   if (across.dot(middle - normal * normal.dot(middle)) < 0) across = -across;
-  if (octahedron) {
-    add(program, program.last_ops, FoldOp::mirror, {7});
-    add(program, program.last_ops, FoldOp::sort, {});
-  } else {
-    for (const auto& [first, second] : {std::pair{0, 1}, {0, 2}, {1, 2}}) {
-      const double i = first;
-      const double j = second;
-      add(program, program.last_ops, FoldOp::swap, {i, j, 1});
-    }
-    add(program, program.last_ops, FoldOp::sort, {});
-  }
+  add_mirrors(program, program.last_ops, form);
+  add(program, program.last_ops, FoldOp::sort, {});
   program.base = FoldProgram::Base::facets;
   const auto add_way = [&](const Vec3d& way, const Vec3d& on) {
     program.numbers.insert(program.numbers.end(), {way.x(), way.y(), way.z(), way.dot(on)});
@@ -95,7 +95,7 @@ FoldProgram sponge(double size, int times) {
   // of (1, 1, 1), and the edge below it, which a mirror between the two leads there.
   FoldProgram program;
   program.form = FoldProgram::Form::sponge;
-  program.cut[1] = std::pow(3.0, times);
+
   program.times = times;
   program.factor = 2 / size;
   program.reach = std::sqrt(3.0);
@@ -107,16 +107,11 @@ FoldProgram gasket(GasketForm form, double radius, int times) {
   program.times = times;
   program.reach = radius;
   program.detail = radius;
+  add_mirrors(program, program.ops, form);
   if (form == GasketForm::octahedron) {
-    add(program, program.ops, FoldOp::mirror, {7});
     add(program, program.ops, FoldOp::sort, {});
     add(program, program.ops, FoldOp::move, {0.5 * radius, 0, 0, 2});
   } else {
-    for (const auto& [first, second] : {std::pair{0, 1}, {0, 2}, {1, 2}}) {
-      const double i = first;
-      const double j = second;
-      add(program, program.ops, FoldOp::swap, {i, j, 1});
-    }
     const double at = 0.5 * radius / std::sqrt(3.0);
     add(program, program.ops, FoldOp::move, {at, at, at, 2});
   }
@@ -353,22 +348,12 @@ bool folds(FieldKind kind) {
   }
 }
 
-int safety_index(FieldKind kind) {
-  switch (kind) {
-    case FieldKind::bulb:
-      return 4;
-    case FieldKind::julia:
-      return 8;
-    case FieldKind::iterate:
-      return 3;
-    default:
-      return -1;
-  }
-}
+int safety_index(FieldKind kind) { return field_kind_info(kind).place_of("safety"); }
 
 std::vector<FoldStep> fold_steps(std::span<const double> n) {
   std::vector<FoldStep> steps;
-  for (std::size_t at = iterate_numbers; at + step_numbers <= n.size(); at += step_numbers) {
+  for (std::size_t at = field_kind_info(FieldKind::iterate).numbers();
+       at + step_numbers <= n.size(); at += step_numbers) {
     FoldStep step;
     step.kind = static_cast<FoldKind>(static_cast<int>(n[at]));
     std::copy_n(n.begin() + static_cast<std::ptrdiff_t>(at) + 1, FoldStep::most_numbers,
@@ -397,7 +382,7 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind, const std::v
       FoldProgram program = sponge(n[0], whole(1));
       if (n[2] == 1) {
         program.form = FoldProgram::Form::balls;
-        program.cut[0] = n[3];
+        program.ball = n[3];
       }
       return shape(std::move(program), around_origin(0.5 * n[0]));
     }
@@ -421,7 +406,7 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind, const std::v
     case FieldKind::julia: {
       FoldProgram program;
       program.form = FoldProgram::Form::quaternion;
-      std::copy_n(n.begin(), 4, program.cut);
+      std::copy_n(n.begin(), 4, program.c);
       program.slice = n[4];
       program.times = whole(5);
       program.limit = n[6];
@@ -434,9 +419,8 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind, const std::v
       const double reach = program.reach;
       return shape(std::move(program), around_origin(reach), n[8] > 0 ? n[8] : 1);
     }
-    default: {
+    default:
       return make_iterate(n, fold_steps(n), parts.front());
-    }
   }
 }
 

@@ -11,9 +11,7 @@ namespace photonlane {
 /// Whether a kind folds space again and again; such fields are made of a source of their own.
 bool folds(FieldKind kind);
 
-/// Numbers of an iterate that stand before those of its steps, of which each has its kind and as
-/// many as any takes.
-inline constexpr std::size_t iterate_numbers = 5;
+/// What each step takes up of an iterate's numbers: its kind, and as many as any takes.
 inline constexpr std::size_t step_numbers = 1 + FoldStep::most_numbers;
 
 /// The source of a field of such a kind. Throws Error (input) for what cannot be one.
@@ -23,5 +21,8 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind,
 
 /// Where the numbers of a kind that estimates hold how far it can be trusted; -1: nowhere.
 int safety_index(FieldKind kind);
+
+/// Values of estimates below this, of half the size of the box around them, are not tried.
+inline constexpr double least_tried = 4e-3;
 
 }  // namespace photonlane

@@ -342,6 +342,21 @@ std::vector<FoldKindInfo> make_fold_table() {
 
 }  // namespace
 
+std::size_t FieldKindInfo::numbers() const {
+  std::size_t sum = 0;
+  for (const Parameter& parameter : parameters) sum += parameter.numbers();
+  return sum;
+}
+
+int FieldKindInfo::place_of(std::string_view name) const {
+  std::size_t place = 0;
+  for (const Parameter& parameter : parameters) {
+    if (parameter.info.name == name) return static_cast<int>(place);
+    place += parameter.numbers();
+  }
+  return -1;
+}
+
 const FoldKindInfo& fold_kind_info(FoldKind kind) {
   static const std::vector<FoldKindInfo> table = make_fold_table();
   return table[static_cast<std::size_t>(kind)];

@@ -109,8 +109,7 @@ class March {
     while (active.count > 0) {
       active = nearest(vectors, active);
       for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-      machine_.cuts(cuts_);
-      machine_.run(ways_.matters(part_, slice_), active);
+      machine_.run(ways_.matters(part_, slice_), active, cuts_);
       if (lanes_.watch != nullptr) note(active);
       for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
       active = Those(d, going_, vectors);
@@ -129,7 +128,6 @@ class March {
   void find_sides(const ActiveVectors& active) {
     const D d;
     for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-    machine_.cuts(false);
     machine_.run(ways_.matters(part_, t_, going_, active), active);
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
@@ -202,8 +200,7 @@ class March {
 
   void ask(const M* masks, const ActiveVectors& active) {
     for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-    machine_.cuts(cuts_);
-    machine_.run(ways_.matters(part_, t_, masks, active), active);
+    machine_.run(ways_.matters(part_, t_, masks, active), active, cuts_);
   }
 
   V tolerance_at(std::size_t j) const { return hn::Add(tolerance_, hn::Mul(growth_, t_[j])); }
@@ -431,14 +428,13 @@ class March {
       asked = 4;
     } else {
       Machine<D, Dual<D>> slope(tape_);
-      slope.cuts(cuts_);
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];
         place(slope, j);
         slope.point(0, 0, j).x = slope.point(0, 1, j).y = slope.point(0, 2, j).z =
             hn::Set(d, Number(1));
       }
-      slope.run(instructions, active);
+      slope.run(instructions, active, cuts_);
       for (std::size_t k = 0; k < active.count; ++k) {
         slopes[active.index[k]] = slope.value(active.index[k]);
       }
@@ -487,8 +483,7 @@ class March {
           at.v = moved(at.v, step, up[axis]);
         }
       }
-      machine_.cuts(cuts_);
-      machine_.run(instructions, active);
+      machine_.run(instructions, active, cuts_);
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];
         const V value = machine_.value(j).v;
@@ -524,9 +519,8 @@ class March {
       return;
     }
     Machine<D, Made<D>> made(tape_);
-    made.cuts(cuts_);
     for (std::size_t k = 0; k < active.count; ++k) place(made, active.index[k]);
-    made.run(instructions, active);
+    made.run(instructions, active, cuts_);
     using DI = hn::RebindToSigned<D>;
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];

@@ -92,6 +92,35 @@ HWY_INLINE V Angle(V x, V y) {
   return hn::IfThenElse(hn::Lt(y, hn::Zero(d)), hn::Neg(angle), angle);
 }
 
+/// The natural logarithm of numbers above 0: the exponent, and a series in (m - 1) / (m + 1) for
+/// what is left (Abramowitz and Stegun, "Handbook of Mathematical Functions", 1964, 4.1.27).
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V LogarithmOf(D d, V value) {
+  using Number = hn::TFromD<D>;
+  const hn::RebindToSigned<D> di;
+  const hn::RebindToUnsigned<D> du;
+  constexpr int bits = sizeof(Number) == 4 ? 23 : 52;
+  constexpr int middle = sizeof(Number) == 4 ? 127 : 1023;
+  const auto whole = hn::BitCast(du, value);
+  const auto exponent = hn::Sub(hn::BitCast(di, hn::ShiftRight<bits>(whole)), hn::Set(di, middle));
+  using Whole = hn::TFromD<decltype(du)>;
+  const auto rest = hn::And(whole, hn::Set(du, (Whole{1} << bits) - 1));
+  V m = hn::BitCast(d, hn::Or(rest, hn::Set(du, static_cast<Whole>(middle) << bits)));
+  V e = hn::ConvertTo(d, exponent);
+  const V one = hn::Set(d, Number(1));
+  const auto large = hn::Gt(m, hn::Set(d, static_cast<Number>(1.41421356237309504880)));
+  m = hn::IfThenElse(large, hn::Mul(m, hn::Set(d, Number(0.5))), m);
+  e = hn::IfThenElse(large, hn::Add(e, one), e);
+  const V t = hn::Div(hn::Sub(m, one), hn::Add(m, one));
+  const V square = hn::Mul(t, t);
+  V sum = hn::Zero(d);
+  for (int k = sizeof(Number) == 4 ? 4 : 10; k >= 0; --k) {
+    sum = hn::Add(hn::Mul(sum, square), hn::Set(d, static_cast<Number>(2.0 / (2 * k + 1))));
+  }
+  return hn::Add(hn::Mul(e, hn::Set(d, static_cast<Number>(0.69314718055994530942))),
+                 hn::Mul(sum, t));
+}
+
 /// A value alone.
 template <class D>
 struct Plain {

@@ -156,7 +156,6 @@ class Regions {
     store_->join_count = 0;
     store_->join_size = 3 * block_vectors * lanes;
     sound_points_[0] = ~std::uint64_t{0};
-    machine.cuts(false);
     ask_from(machine, 0, static_cast<std::uint32_t>(source_.size()), active);
     store_->sort_passed(passed_before_);
     find_join_losers(active, first);
@@ -207,16 +206,7 @@ class Regions {
       const V share = hn::Set(d, static_cast<Number>(0.999 / one.looseness));
       V least = hn::Inf(d);
       for (std::size_t j = 0; j < active.count; ++j) {
-        V square = hn::Zero(d);
-        for (std::size_t axis = 0; axis < 3; ++axis) {
-          const V place = machine.point(one.point, axis, j).v;
-          const auto to = static_cast<Eigen::Index>(axis);
-          const V under = hn::Sub(hn::Set(d, static_cast<Number>(one.bounds.low[to])), place);
-          const V over = hn::Sub(place, hn::Set(d, static_cast<Number>(one.bounds.high[to])));
-          const V out = hn::Max(hn::Max(under, over), hn::Zero(d));
-          square = hn::Add(square, hn::Mul(out, out));
-        }
-        const V value = hn::Mul(hn::Sqrt(square), share);
+        const V value = hn::Mul(way_to_box(machine, one.point, j, one.bounds), share);
         hn::StoreU(value, d, values + g * per_group + j * lanes);
         least = hn::Min(least, value);
       }
@@ -272,6 +262,8 @@ class Regions {
       }
       sound_values_[one.value] = memory.sound[g];
       low_values_[one.value] = memory.low[g];
+      // Groups have registers in common: of bounds from above the last one's is left.
+      std::fill_n(most_[one.value], active.count, hn::Inf(d));
       if (one.join != Tape::no_join) ask_one(machine, one.join, active);
     }
     store_->let_crowd_go();
@@ -344,24 +336,34 @@ class Regions {
     const D d;
     const Number* c = tape_.constants_as<Number>() + one.constants;
     const FieldSource& source = *tape_.sources[static_cast<std::size_t>(c[0])];
-    const Bounds box = source.bounds();
+    Bounds box = source.bounds();
+    if (one.shift != Tape::no_shift) {
+      const double* shift = tape_.constants.data() + one.shift;
+      box.low += Vec3d(shift[0], shift[1], shift[2]);
+      box.high += Vec3d(shift[0], shift[1], shift[2]);
+    }
     const V share = hn::Set(d, static_cast<Number>(0.999 / source.looseness()));
-    const Number* shift =
-        one.shift == Tape::no_shift ? nullptr : tape_.constants_as<Number>() + one.shift;
     for (std::size_t j = 0; j < active.count; ++j) {
-      V square = hn::Zero(d);
-      for (std::size_t axis = 0; axis < 3; ++axis) {
-        V place = machine.point(one.a, axis, j).v;
-        if (shift != nullptr) place = hn::Sub(place, hn::Set(d, shift[axis]));
-        const auto to = static_cast<Eigen::Index>(axis);
-        const V under = hn::Sub(hn::Set(d, static_cast<Number>(box.low[to])), place);
-        const V over = hn::Sub(place, hn::Set(d, static_cast<Number>(box.high[to])));
-        const V out = hn::Max(hn::Max(under, over), hn::Zero(d));
-        square = hn::Add(square, hn::Mul(out, out));
-      }
-      machine.set_value(one.out, j, Plain<D>(hn::Mul(hn::Sqrt(square), share)));
+      const V value = hn::Mul(way_to_box(machine, one.a, j, box), share);
+      machine.set_value(one.out, j, Plain<D>(value));
       most_[one.out][j] = hn::Inf(d);
     }
+  }
+
+  /// From a point of the machine's.
+  static V way_to_box(Machine<D, Plain<D>>& machine, std::size_t point, std::size_t j,
+                      const Bounds& box) {
+    const D d;
+    V square = hn::Zero(d);
+    for (std::size_t axis = 0; axis < 3; ++axis) {
+      const V place = machine.point(point, axis, j).v;
+      const auto to = static_cast<Eigen::Index>(axis);
+      const V under = hn::Sub(hn::Set(d, static_cast<Number>(box.low[to])), place);
+      const V over = hn::Sub(place, hn::Set(d, static_cast<Number>(box.high[to])));
+      const V out = hn::Max(hn::Max(under, over), hn::Zero(d));
+      square = hn::Add(square, hn::Mul(out, out));
+    }
+    return hn::Sqrt(square);
   }
 
   /// Of a join's two, in which balls one can be left out.

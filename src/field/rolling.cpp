@@ -2,12 +2,15 @@
 
 #include <fmt/format.h>
 
+#include <Eigen/Geometry>
 #include <Eigen/LU>
 
 #include <algorithm>
 #include <cmath>
 #include <iterator>
 #include <limits>
+
+#include "field/way_down.hpp"
 
 namespace photonlane {
 namespace {
@@ -52,7 +55,7 @@ void check(const RollingBody& body) {
     refuse(fmt::format("a friction of {}, expected at least 0", body.friction));
   }
   if (!body.place.allFinite() || !body.velocity.allFinite() || !body.spin.allFinite() ||
-      !body.turn.coeffs().allFinite()) {
+      !body.turn.allFinite()) {
     refuse("a body whose place or speed is not finite");
   }
 }
@@ -64,12 +67,13 @@ struct Touch {
   double surface_speed = 0;  ///< of the surface along its normal
 };
 
-/// How bodies are while they move: by the middle of their mass.
+/// How bodies are while they move: by the middle of their mass, in flight and by impulses where
+/// they touch (Mirtich and Canny, "Impulse-based Simulation of Rigid Bodies", 1995).
 class Motion {
  public:
   Motion(RollingBody& body, const RollSettings& settings)
       : body_(body), mass_(body), gravity_(settings.gravity), settings_(settings) {
-    body_.turn.normalize();
+    set_turn(Eigen::Quaterniond(body_.turn));
     middle_ = body_.place + body_.turn * mass_.middle;
   }
 
@@ -105,9 +109,7 @@ class Motion {
     const double angle = time * body_.spin.norm();
     if (angle > 0) {
       const Vec3d momentum = inertia() * body_.spin;
-      body_.turn =
-          Eigen::Quaterniond(Eigen::AngleAxisd(angle, body_.spin.normalized())) * body_.turn;
-      body_.turn.normalize();
+      set_turn(Eigen::AngleAxisd(angle, body_.spin.normalized()) * Eigen::Quaterniond(body_.turn));
       body_.spin = inertia().inverse() * momentum;
     }
     const double kept = std::max(0.0, 1 - settings_.drag * time);
@@ -184,10 +186,11 @@ class Motion {
  private:
   static constexpr double rest_after = 0.1;  // seconds
 
-  Mat3d inertia() const {
-    const Mat3d turn = body_.turn.toRotationMatrix();
-    return turn * mass_.inertia * turn.transpose();
+  /// A turn that stays one, however often it is added to.
+  void set_turn(const Eigen::Quaterniond& turn) {
+    body_.turn = turn.normalized().toRotationMatrix();
   }
+  Mat3d inertia() const { return body_.turn * mass_.inertia * body_.turn.transpose(); }
   double energy() const {
     return 0.5 * body_.mass * body_.velocity.squaredNorm() +
            0.5 * body_.spin.dot(inertia() * body_.spin) - body_.mass * gravity_.dot(middle_);
@@ -198,43 +201,10 @@ class Motion {
   Vec3d gravity_;
   const RollSettings& settings_;
   Vec3d middle_, before_{0, 0, 0};
-  Eigen::Quaternion<double, Eigen::DontAlign> turn_before_{1, 0, 0, 0};
+  Mat3d turn_before_ = Mat3d::Identity();
   double energy_ = 0;
   double given_ = 0;
   bool touched_ = false;
-};
-
-/// Places on their way down to a surface, by value and slope.
-class WayDown {
- public:
-  WayDown(const CompiledField& field, std::vector<Vec3d> at) : field_(field), at_(std::move(at)) {}
-
-  const Vec3d& at(std::size_t i) const { return at_[i]; }
-  void go(int times) {
-    for (int step = 0; step < times; ++step) {
-      slopes_ = field_.slopes(at_);
-      for (std::size_t i = 0; i < at_.size(); ++i) {
-        const double steep = slopes_[i].gradient.norm();
-        if (!(steep > 1e-6)) continue;
-        // Bounds of distances grow slower than they.
-        at_[i] -= slopes_[i].value / (std::max(steep, 0.1) * steep) * slopes_[i].gradient;
-      }
-    }
-  }
-  /// Along the surface toward other places.
-  void slide(const std::vector<Vec3d>& to) {
-    for (std::size_t i = 0; i < at_.size(); ++i) {
-      const Vec3d normal = slopes_[i].gradient.normalized();
-      if (!normal.allFinite()) continue;
-      const Vec3d toward = to[i] - at_[i];
-      at_[i] += 0.4 * (toward - toward.dot(normal) * normal);
-    }
-  }
-
- private:
-  const CompiledField& field_;
-  std::vector<Vec3d> at_;
-  std::vector<FieldSlope> slopes_;
 };
 
 /// The place of a surface nearest to each of some, of those found from there and from places around
@@ -283,12 +253,13 @@ std::vector<Touch> look(const CompiledField& field, const CompiledField* past, d
     touches[i].gap = away - radii[i];
     if (steep > 1e-9) touches[i].normal = slopes[i].gradient / steep;
     // An estimate may be far less than the distance, and more by what it is divided by.
-    if (field.exact() || away > 3 * radii[i]) continue;
+    if (!field.has_estimates() || away > 3 * radii[i]) continue;
     unsure.push_back(i);
     there.push_back(places[i]);
     around.push_back(0.3 * radii[i]);
   }
-  const std::vector<Vec3d> nearest = nearest_on_surface(field, there, around);
+  std::vector<Vec3d> nearest;
+  if (!there.empty()) nearest = nearest_on_surface(field, there, around);
   for (std::size_t k = 0; k < unsure.size(); ++k) {
     const std::size_t i = unsure[k];
     const Vec3d way = there[k] - nearest[k];
@@ -308,14 +279,26 @@ std::vector<Touch> look(const CompiledField& field, const CompiledField* past, d
   return touches;
 }
 
+/// Wakes bodies at rest beside which something has moved.
+void wake(const CompiledField& field, const CompiledField& past, std::vector<Motion>& all) {
+  for (Motion& motion : all) {
+    if (!motion.rests()) continue;
+    std::vector<Vec3d> places;
+    for (std::size_t i = 0; i < motion.ball_count(); ++i) places.push_back(motion.ball(i));
+    const std::vector<double> now = field.distances(places);
+    const std::vector<double> then = past.distances(places);
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      if (std::abs(now[i] - then[i]) > 1e-9) motion.wake();
+    }
+  }
+}
+
 void roll(const CompiledField& field, const CompiledField* past, double ago,
           std::span<RollingBody> bodies, double seconds, const RollSettings& settings) {
   std::vector<Motion> all;
   all.reserve(bodies.size());
   for (RollingBody& body : bodies) all.emplace_back(body, settings);
-  if (past != nullptr) {
-    for (Motion& motion : all) motion.wake();
-  }
+  if (past != nullptr) wake(field, *past, all);
   double done = 0;
   while (done < seconds) {
     double step = std::min(settings.step, seconds - done);
@@ -326,11 +309,11 @@ void roll(const CompiledField& field, const CompiledField* past, double ago,
       step = std::min(step, 0.25 * motion.least_radius() / std::max(speed, 1e-12));
       moving.push_back(&motion);
     }
-    if (moving.empty()) {
-      for (Motion& motion : all) motion.stay(seconds - done);
-      return;
+    step = moving.empty() ? seconds - done : std::max(step, 1e-6);
+    for (Motion& motion : all) {
+      if (motion.rests()) motion.stay(step);
     }
-    step = std::max(step, 1e-6);
+    if (moving.empty()) return;
     for (Motion* motion : moving) motion->fly(step);
     // Balls that touch at several places push one another: some rounds.
     for (int round = 0; round < 4; ++round) {
@@ -409,9 +392,8 @@ Vec3d mass_middle(const RollingBody& body) { return body.place + body.turn * Mas
 
 double body_energy(const RollingBody& body, const Vec3d& gravity) {
   const Mass mass(body);
-  const Mat3d turn = body.turn.normalized().toRotationMatrix();
   return 0.5 * body.mass * body.velocity.squaredNorm() +
-         0.5 * body.spin.dot(turn * mass.inertia * turn.transpose() * body.spin) -
+         0.5 * body.spin.dot(body.turn * mass.inertia * body.turn.transpose() * body.spin) -
          body.mass * gravity.dot(mass_middle(body));
 }
 

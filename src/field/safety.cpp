@@ -4,39 +4,11 @@
 
 #include "field/fold_source.hpp"
 #include "field/scatter.hpp"
+#include "field/way_down.hpp"
 #include "photonlane/field/compiled_field.hpp"
 
 namespace photonlane {
 namespace {
-
-/// Values at places, and the ways to where each is nearest to 0 that can be found from there.
-class Descent {
- public:
-  Descent(const CompiledField& field, std::vector<Vec3d> from)
-      : field_(field), at_(std::move(from)) {}
-
-  /// Down or up to the surface, at most a value's length at once.
-  void go() {
-    for (int step = 0; step < steps; ++step) {
-      slopes_ = field_.slopes(at_);
-      for (std::size_t i = 0; i < at_.size(); ++i) {
-        const double steep = slopes_[i].gradient.norm();
-        if (!(steep > 1e-6)) continue;
-        // Bounds of distances grow slower than they.
-        at_[i] -= 0.9 * slopes_[i].value / (std::max(steep, 0.1) * steep) * slopes_[i].gradient;
-      }
-    }
-    slopes_ = field_.slopes(at_);
-  }
-  const Vec3d& at(std::size_t i) const { return at_[i]; }
-  double value(std::size_t i) const { return slopes_[i].value; }
-
- private:
-  static constexpr int steps = 12;
-  const CompiledField& field_;
-  std::vector<Vec3d> at_;
-  std::vector<FieldSlope> slopes_;
-};
 
 /// All but one in a thousand of some shares, at least 1.
 double nearly_worst(std::vector<double> shares) {
@@ -107,8 +79,9 @@ double worst_share(const Field& field, std::size_t count) {
     }
   }
   const std::vector<double> values = compiled.distances(places);
-  Descent descent(compiled, starts);
-  descent.go();
+  WayDown down(compiled, std::move(starts));
+  down.go(12);
+  down.look();
   // From all around as well, whence lanes come.
   const Vec3d margin = 0.25 * (box.high - box.low);
   const std::vector<Vec3d> around = places_in({box.low - margin, box.high + margin}, count, 0x57e9);
@@ -119,8 +92,8 @@ double worst_share(const Field& field, std::size_t count) {
   std::vector<double> shares;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const double value = std::abs(values[i]);
-    if (!(value > least) || !(std::abs(descent.value(i)) < 1e-3 * value)) continue;
-    const double distance = (descent.at(i) - places[i]).norm() + std::abs(descent.value(i));
+    if (!(value > least) || !(std::abs(down.value(i)) < 1e-3 * value)) continue;
+    const double distance = (down.at(i) - places[i]).norm() + std::abs(down.value(i));
     shares.push_back(value / distance);
   }
   return std::max(worst, nearly_worst(std::move(shares)));

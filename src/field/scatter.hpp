@@ -7,9 +7,6 @@
 
 namespace photonlane {
 
-/// Values of estimates below this, of half the size of the box around them, are not tried.
-inline constexpr double least_tried = 4e-3;
-
 /// Places drawn evenly from a box, the same each time.
 inline std::vector<Vec3d> places_in(const Bounds& box, std::size_t count, std::uint64_t seed) {
   std::vector<Vec3d> places;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "field/fold_source.hpp"
 #include "field/scatter.hpp"
 
 namespace photonlane {
@@ -48,9 +49,10 @@ class FaultSearch {
   /// Safe steps from places outside, straight down the gradient and any way: none may end inside.
   bool try_steps(const Field& field, const std::string& name) {
     const CompiledField compiled(field);
-    const std::vector<Vec3d> from = places_in(around(field), count_, 0x57e9);
     const Bounds box = around(field);
-    const double least = compiled.exact() ? 0 : 0.5 * least_tried * (box.high - box.low).maxCoeff();
+    const std::vector<Vec3d> from = places_in(box, count_, 0x57e9);
+    const double least =
+        compiled.has_estimates() ? 0.5 * least_tried * (box.high - box.low).maxCoeff() : 0;
     const std::vector<double> values = compiled.distances(from);
     const std::vector<Vec3d> gradients = compiled.gradients(from);
     for (const bool down : {true, false}) {
@@ -73,7 +75,7 @@ class FaultSearch {
         if (worst == count_ || after[i] < after[worst]) worst = i;
       }
       // Of estimates some may, one in some hundreds.
-      if (worst == count_ || (!compiled.exact() && 300 * bad < tried)) continue;
+      if (worst == count_ || (compiled.has_estimates() && 300 * bad < tried)) continue;
       // Where between the two the surface is.
       double low = 0;
       double high = values[worst] / field.stretch();

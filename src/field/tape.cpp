@@ -77,8 +77,10 @@ bool symmetric(const Field& field, int axis) {
       return true;
     case FieldKind::gasket:
       return n[0] == 1;
-    case FieldKind::iterate:
-      return n[0] > 0 && steps_symmetric(fold_steps(n), axis);
+    case FieldKind::iterate: {
+      const bool as_it_is = n[0] == 0 || n[4] == 1;  // some of it stands before any step
+      return (n[0] == 0 || steps_symmetric(fold_steps(n), axis)) && (!as_it_is || parts());
+    }
     case FieldKind::tetrahedron:
     case FieldKind::bulb:
     case FieldKind::julia:
@@ -248,19 +250,11 @@ class TapeMaker {
                  point, material);
         return fold(TapeOp::meet, block, source(), reach);
       }
-      case FieldKind::iterate: {
-        const Field& part = field.parts().front();
-        if (material < 0 || part.material() >= 0) material = part.material();
-        return source();
-      }
-      case FieldKind::tetrahedron:
-      case FieldKind::octahedron:
-      case FieldKind::sponge:
-      case FieldKind::gasket:
-      case FieldKind::bulb:
-      case FieldKind::julia:
-      case FieldKind::volume:
-      case FieldKind::function:
+      default:
+        // Of what repeats a part, the part's material counts, where it has one.
+        for (const Field& part : field.parts()) {
+          if (part.material() >= 0) material = part.material();
+        }
         return source();
       case FieldKind::outline:
         return shape(TapeOp::outline, outline_constants(n));
@@ -367,7 +361,6 @@ class TapeMaker {
                       middle.z(), half.x(), half.y(), half.z()});
       }
     }
-    return 0;
   }
 
   /// Waves or noise in a part's surface, times a factor. Farther away than they are high they do
@@ -617,51 +610,6 @@ class TapeMaker {
 }  // namespace
 
 double octaves_height(double count) { return 2 - std::exp2(1 - count); }
-
-Mat3d turn_matrix(const Vec3d& turn) {
-  Mat3d result = Mat3d::Identity();
-  for (int axis = 0; axis < 3; ++axis) {
-    const SineCosine angle = sine_cosine(turn[axis]);
-    const int second = (axis + 1) % 3;
-    const int third = (axis + 2) % 3;
-    Mat3d one = Mat3d::Identity();
-    one(second, second) = one(third, third) = angle.cosine;
-    one(second, third) = -angle.sine;
-    one(third, second) = angle.sine;
-    result = one * result;
-  }
-  return result;
-}
-
-double twist_stretch(double rate, double radius) {
-  const double shear = std::abs(rate) * radius;
-  return 0.5 * shear + std::sqrt(1 + 0.25 * shear * shear);
-}
-
-double shear_stretch(double width, double shear) {
-  const double sum = 1 / (width * width) + shear * shear + 1;
-  return std::sqrt(0.5 * (sum + std::sqrt(std::max(0.0, sum * sum - 4 / (width * width)))));
-}
-
-Taper::Taper(double foot_factor, double top_factor, const Bounds& part)
-    : foot(part.low.z()),
-      height(part.high.z() - part.low.z()),
-      at_foot(foot_factor),
-      at_top(top_factor) {
-  radius =
-      std::hypot(std::max(-part.low.x(), part.high.x()), std::max(-part.low.y(), part.high.y()));
-  // A straight way from within the rim to the part stays within it.
-  rim = radius * most() / least();
-  shear = height > 0 ? std::abs(at_top - at_foot) / (height * least()) : 0;
-  stretch = least() * shear_stretch(least(), shear * rim);
-}
-
-Bend::Bend(double rate, const Bounds& part) : radius(1 / std::abs(rate)), side(rate > 0 ? 1 : -1) {
-  innermost = radius - (rate > 0 ? part.high.z() : -part.low.z());
-  outermost = radius + (rate > 0 ? -part.low.z() : part.high.z());
-  innermost = std::min(innermost, radius);
-  reach = std::max(-part.low.x(), part.high.x());
-}
 
 Tape make_tape(const Field& field) {
   try {

@@ -388,7 +388,6 @@ class LaneWays {
         }
         evaluations += hn::CountTrue(d, going[j]);
       }
-      machine_.cuts(false);
       machine_.run(matters(part, at, going, active), active);
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];

@@ -297,6 +297,7 @@ std::string check_json(const SceneReport& report) {
                     {"reachable_share", report.reachable_share},
                     {"fields", report.fields},
                     {"field_operations", report.field_operations},
+                    {"estimates", report.estimates},
                     {"portals", report.portals},
                     {"swells", report.swells},
                     {"loops", report.loops},

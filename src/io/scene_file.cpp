@@ -335,9 +335,7 @@ void read_numbers(Node& root, const SceneNumbers& others, SceneNumbers& numbers)
     }
   }
   for (const auto& [name, value] : others) {
-    if (settings.numbers.empty()) {
-      throw Error(ErrorKind::usage, fmt::format("scene.{}: the scene has no numbers", name));
-    }
+    if (settings.numbers.empty()) throw Error(ErrorKind::usage, "the scene has no numbers");
     photonlane::set_by_name(settings, "scene." + name, value);
   }
   numbers = settings.numbers;
@@ -460,17 +458,19 @@ SceneFile read_scene(const std::string& path, const SceneNumbers& numbers) {
 }
 
 Scene scene_with(const SceneFile& file, const SceneNumbers& numbers) {
+  if (numbers == file.numbers) return file.scene;
   SceneNumbers all = file.numbers;
   for (const auto& [name, value] : numbers) all.insert_or_assign(name, value);
-  return parse_scene(file.text, file.path, all).scene;
+  SceneFile other = parse_scene(file.text, file.path, all);
+  for (const std::string& door : file.opened) open_door_by_text(other, door);
+  return std::move(other.scene);
 }
 
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value) {
-  if (name.starts_with("scene.")) {
-    Settings with_numbers{{}, {}, file.numbers};
-    if (file.numbers.empty()) throw Error(ErrorKind::usage, "the scene has no numbers");
-    photonlane::set_by_name(with_numbers, name, value);
-    file = parse_scene(file.text, file.path, with_numbers.numbers);
+  if (constexpr std::string_view of_scene = "scene."; name.starts_with(of_scene)) {
+    SceneNumbers numbers = file.numbers;
+    numbers.insert_or_assign(std::string(name.substr(of_scene.size())), value);
+    file = parse_scene(file.text, file.path, numbers);
     return;
   }
   Settings settings{file.budget, file.camera};
@@ -499,6 +499,7 @@ void open_door_by_text(SceneFile& file, const std::string& text) {
   const Knob<CellForm>& opening = *find_knob(cell_form_knobs(), "opening");
   opening.assign(form, opening.info, text.substr(equals + 1));
   map.set_form(x, y, open_door(map, x, y, form.opening).form);
+  file.opened.push_back(text);
 }
 
 }  // namespace photonlane::io

@@ -183,7 +183,11 @@ class Moving {
  public:
   Moving(const SceneFile& file, const WalkScript& script) : file_(file), script_(script) {
     scene_ = file.scene;
-    for (const Room& room : scene_.rooms) rolls_ = rolls_ || !room.bodies.empty();
+    for (Room& room : scene_.rooms) {
+      rolls_ = rolls_ || !room.bodies.empty();
+      // Once, not for every frame.
+      for (Field& field : room.fields) field = field::measured(field);
+    }
     for (const WalkMove& move : script.moves) numbers_ = numbers_ || !move.numbers.empty();
   }
 

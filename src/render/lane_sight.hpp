@@ -37,6 +37,7 @@ class LaneSight final : public Sight {
   void behind(const bool* wanted, Surfaces& surfaces) override {
     LaneBatch<Number> rest;
     rest.far_limit = lanes_.far_limit;
+    rest.spread = lanes_.spread;
     rest.any_start = true;
     rest.any_limit = lanes_.any_limit;
     rest.any_face = lanes_.any_face;

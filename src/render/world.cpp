@@ -6,6 +6,7 @@
 
 #include "base/stopwatch.hpp"
 #include "light/texture_set.hpp"
+#include "render/room_bodies.hpp"
 #include "room/portal_faces.hpp"
 
 namespace photonlane {
@@ -50,17 +51,6 @@ bool bends(const Field& field, const std::vector<Material>& materials, const Mat
   if (field.parts().empty()) return of != nullptr && of->bends();
   return std::all_of(field.parts().begin(), field.parts().end(),
                      [&](const Field& part) { return bends(part, materials, of); });
-}
-
-/// A body where it is.
-Field body_field(const RoomBody& body) {
-  std::vector<Field> balls;
-  const std::vector<Vec3d> places = ball_places(body.body);
-  for (std::size_t i = 0; i < places.size(); ++i) {
-    balls.push_back(field::place(places[i], field::sphere(body.body.balls[i].radius)));
-  }
-  const Field all = balls.size() == 1 ? balls.front() : field::join(std::move(balls));
-  return body.material >= 0 ? all.made_of(body.material) : all;
 }
 
 /// One field of several, so that lanes march once; with `damped`, no part makes the steps of the

@@ -2,6 +2,7 @@
 
 #include <gmock/gmock.h>
 
+#include <Eigen/Geometry>
 #include <cmath>
 
 #include "photonlane/photonlane.hpp"
@@ -77,7 +78,7 @@ TEST(Rolling, SticksWhereFrictionHoldsIt) {
   const double slope = degrees(20);
   const Vec3d up(std::sin(slope), 0, std::cos(slope));
   tripod.place = 0.11 * up;
-  tripod.turn = Eigen::AngleAxisd(slope, Vec3d::UnitY());
+  tripod.turn = Eigen::AngleAxisd(slope, Vec3d::UnitY()).toRotationMatrix();
   tripod.bounce = 0;
   std::vector<RollingBody> bodies{tripod};
   const CompiledField hill(field::plane(up));
@@ -93,7 +94,7 @@ TEST(Rolling, SticksWhereFrictionHoldsIt) {
   const Vec3d off(std::sin(steep), 0, std::cos(steep));
   bodies[0] = tripod;
   bodies[0].place = 0.11 * off;
-  bodies[0].turn = Eigen::AngleAxisd(steep, Vec3d::UnitY());
+  bodies[0].turn = Eigen::AngleAxisd(steep, Vec3d::UnitY()).toRotationMatrix();
   roll(CompiledField(field::plane(off)), bodies, 1);
   EXPECT_GT(bodies[0].velocity.norm(), 9.81 * (std::sin(steep) - 0.6 * std::cos(steep)) - 0.5);
 }
@@ -166,6 +167,29 @@ TEST(Rolling, ComesToRestAndStaysWhereItIs) {
     EXPECT_EQ(bodies[i].place, before[i].place) << i;
     EXPECT_EQ(bodies[i].velocity.norm(), 0) << i;
   }
+}
+
+TEST(Rolling, SleepsOnWhileSomethingElseMoves) {
+  // A floor, and a ball far off that goes up and down.
+  const auto field_at = [](double time) {
+    return CompiledField(
+        field::join({field::plane({0, 0, 1}),
+                     field::place({5, 0, 2 + std::sin(3 * time)}, field::sphere(0.5))}));
+  };
+  std::vector<RollingBody> bodies{ball_at({0, 0, 0.12}), ball_at({5, 0, 0.1})};
+  roll(field_at, bodies, 0, 2);
+  const RollingBody before = bodies[0];
+  EXPECT_GT(before.still, 0.5);
+  roll(field_at, bodies, 2, 4);
+  EXPECT_EQ(bodies[0].place, before.place);
+  EXPECT_NEAR(bodies[0].still, before.still + 2, 1e-9);
+  // What comes down on a body that rests wakes it.
+  const auto press_at = [](double time) {
+    return CompiledField(field::join(
+        {field::plane({0, 0, 1}), field::place({0.06, 0, 0.75 - 0.3 * time}, field::sphere(0.4))}));
+  };
+  roll(press_at, bodies, 0, 1);
+  EXPECT_GT((bodies[0].place - before.place).norm(), 0.02);
 }
 
 TEST(Rolling, IsLiftedByWhatComesUp) {

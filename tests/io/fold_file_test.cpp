@@ -104,6 +104,20 @@ TEST(SceneNumbers, StandWhereverTheyAreNamed) {
               HasSubstr("integer"));
 }
 
+TEST(SceneNumbers, LeaveDoorsOpen) {
+  SceneFile file = parse_scene(
+      "numbers: {bright: 0.4}\nmaterials:\n  oak: {base: [$bright, 0.3, 0.2]}\nroom:\n  solids:\n"
+      "    - cells:\n        legend: {\"#\": oak, D: {material: oak, shape: sliding}}\n"
+      "        map: |\n          #####\n          #.D.#\n          #####\n",
+      "d.yaml");
+  open_door_by_text(file, "2,1=0.5");
+  const Scene other = scene_with(file, {{"bright", "0.8"}});
+  EXPECT_FLOAT_EQ(other.materials[0].base[0], 0.8f);
+  EXPECT_EQ(other.room().cell_map().form(2, 1)->opening, 0.5);
+  // The numbers it has already: nothing is read again.
+  EXPECT_EQ(scene_with(file, file.numbers).room().cell_map().form(2, 1)->opening, 0.5);
+}
+
 TEST(SceneNumbers, AreSweptAgainstTheSceneAsItIs) {
   const SceneFile file =
       parse_scene(scene_of("{sponge: {size: 2, times: $deep}}", "numbers: {deep: 3}\n"), "f.yaml");

@@ -534,6 +534,17 @@ TEST_F(Tool, InventsFractalsAndTurnsNumbersOfScenes) {
   EXPECT_EQ(tool("make fractal --seed none -o x.yaml").code, 2);
   EXPECT_THAT(tool("make fractal --set kind=shrub -o x.yaml").errors, HasSubstr("kind"));
 
+  folder.write("bulb.yaml",
+               "camera: {eye: [0, -3, 1], look_at: [0, 0, 0]}\nroom:\n  solids:\n"
+               "    - field: {place: {scale: 0.5, of: {bulb: {power: 4, times: 5}}}}\n");
+  const Outcome checked = tool("check bulb.yaml --json");
+  EXPECT_EQ(checked.code, 0) << checked.output;
+  const auto report = nlohmann::json::parse(checked.output);
+  ASSERT_EQ(report["estimates"].size(), 1u);
+  EXPECT_THAT(report["estimates"][0].get<std::string>(),
+              HasSubstr("field 1: place > bulb is an estimate of the distance"));
+  EXPECT_THAT(tool("check bulb.yaml").output, HasSubstr("estimate   field 1: place > bulb"));
+
   folder.write("s.yaml",
                "numbers: {deep: 2, wide: 1}\ncamera: {eye: [1.6, -2.4, 1.4], look_at: [0, 0, 0]}\n"
                "room:\n  solids:\n    - field: {sponge: {size: $wide, times: $deep}}\n");

@@ -95,17 +95,16 @@ io::SceneFile open_scene(const SceneOptions& options) {
   const auto set = [&](std::string_view name, std::string_view value) {
     io::set_by_name(file, name, value);
   };
-  const auto set_size_of_options = [&] {
-    if (options.size.empty()) return;
-    set_size(options.size, "frame.width", "frame.height",
-             "WIDTHxHEIGHT in pixels, 1 to 1000000 each", set);
-  };
+
   // Numbers of the scene first, since they read it again.
   const auto of_scene = [](const std::string& one) { return one.starts_with("scene."); };
   std::vector<std::string> sets = options.sets;
   const auto rest = std::stable_partition(sets.begin(), sets.end(), of_scene);
   set_all({sets.begin(), rest}, set);
-  set_size_of_options();
+  if (!options.size.empty()) {
+    set_size(options.size, "frame.width", "frame.height",
+             "WIDTHxHEIGHT in pixels, 1 to 1000000 each", set);
+  }
   set_all({rest, sets.end()}, set);
   for (const std::string& text : options.doors) {
     try {
@@ -189,11 +188,9 @@ int run(const SweepCommand& command) {
     {
       ProgressBar bar("sweep", command.common.quiet);
       options.progress = bar.callback();
-      result = sweep(
-          [&](const SceneNumbers& numbers) {
-            return compile(numbers == file.numbers ? file.scene : io::scene_with(file, numbers));
-          },
-          file.numbers, file.camera, file.budget, vary, options);
+      result =
+          sweep([&](const SceneNumbers& numbers) { return compile(io::scene_with(file, numbers)); },
+                file.numbers, file.camera, file.budget, vary, options);
     }
     const io::SweepFiles files = io::write_sweep(
         command.output, result, file.scene.title.empty() ? command.common.scene : file.scene.title);

@@ -57,9 +57,8 @@ class CompiledField final : public Solid {
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
 
   const Field& field() const { return field_; }
-  /// Whether no value is an estimate, so that one step by value and gradient comes to the surface
-  /// where all of it is distances.
-  bool exact() const;
+  /// Whether some of its values are estimates of distances (Field::estimates()).
+  bool has_estimates() const;
   /// Operations it takes to evaluate it once.
   std::size_t instruction_count() const;
   std::size_t memory_bytes() const override;

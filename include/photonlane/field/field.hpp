@@ -113,6 +113,10 @@ struct FieldKindInfo {
   /// source: in files that of a file's name, or of none where only C++ can make it.
   enum class Extra { none, points, steps, file, function };
   Extra extra = Extra::none;
+
+  /// How many numbers all parameters take up, and where those of one start; -1: of none.
+  std::size_t numbers() const;
+  int place_of(std::string_view name) const;
 };
 const FieldKindInfo& field_kind_info(FieldKind kind);
 
@@ -216,6 +220,10 @@ Field octahedron(double radius);
 Field heights(const HeightMap& map, const Vec3d& size);
 /// A sampled distance function; everything it is in lies within its box. A bound.
 Field volume(std::shared_ptr<const Volume> volume);
+/// A function of one's own, as good as it says. Throws Error (input) where it gives what is no
+/// number at some place that is tried.
+Field function(FieldFunction function);
+
 // Solids of steps done again and again. They are exact where they say so; else values are
 // estimates, of which `field::measured` finds out how far they can be trusted.
 
@@ -228,17 +236,13 @@ Field ball_sponge(double size, int times, double ball = 1.25);
 /// outside.
 Field gasket(GasketForm form, double radius, int times);
 /// Places that z -> z^power + place, a power that multiplies the angles of a place and raises its
-/// length, leaves near the middle for `times` steps. An estimate (Hubbard and Douady's potential:
-/// half of r log r over its derivative).
+/// length, leaves near the middle for `times` steps. An estimate: half of r log r over its
+/// derivative (Hart, Sandin and Kauffman, "Ray Tracing Deterministic 3-D Fractals", 1989).
 Field bulb(int power = 8, int times = 12, FoldDerivative derivative = FoldDerivative::scalar);
 /// The same of q -> q^2 + c, q a quaternion whose first three parts are a place and whose last is
 /// `slice` (Norton, "Generation and Display of Geometric Fractals in 3-D", 1982).
 Field julia(const std::array<double, 4>& c, int times = 12, double slice = 0,
             FoldDerivative derivative = FoldDerivative::scalar);
-
-/// A function of one's own, as good as it says. Throws Error (input) where it gives what is no
-/// number at some place that is tried.
-Field function(FieldFunction function);
 
 // Plane figures, in the xy plane and without end along z. Exact.
 
@@ -313,16 +317,17 @@ Field taper(double foot, double top, Field part);
 Field bend(double rate, Field part);
 
 /// What stands where `steps`, done `times` times, lead to, or with `keep` all after each time.
-/// Exact as its part is where all steps keep shapes (mirror, fold, wedge, place), else an estimate:
-/// the part's distance over how much the steps stretch space. `reach` is the radius of a ball about
-/// the origin that holds all of it, 0 to find one; steps that add where they started need it unless
-/// they are box, ball, place (scaled alone) and start. Throws Error (input) for steps out of range.
+/// Where all steps keep shapes (mirror, fold, wedge, place) it is as exact as its part, and a bound
+/// where the part reaches through what folds it; else an estimate: the part's distance over how
+/// much the steps stretch space. `reach` is the radius of a ball about the origin that holds all of
+/// it, 0 to find one; steps that add where they started need it unless they are box, ball, place
+/// (scaled alone) and start. Throws Error (input) for steps out of range.
 Field iterate(int times, const std::vector<FoldStep>& steps, Field part,
               FoldKeep keep = FoldKeep::last, FoldDerivative derivative = FoldDerivative::scalar,
               double reach = 0);
 
 /// The same field with every estimate in it tried at `places` places: each gets a stretch that
-/// keeps steps from going through what was found.
+/// keeps all but one in a thousand of the steps that were tried from going through a surface.
 Field measured(const Field& field, std::size_t places = 4096);
 
 inline Field made_of(int material, const Field& part) { return part.made_of(material); }

@@ -7,8 +7,6 @@
 ///   dew[0].place = {0.1, 0, 1.4};
 ///   roll(petal, dew, 0.5);  // half a second later
 
-#include <Eigen/Geometry>
-
 #include <functional>
 #include <span>
 #include <vector>
@@ -27,11 +25,10 @@ struct BodyBall {
 /// the middle of it all.
 struct RollingBody {
   std::vector<BodyBall> balls{BodyBall{}};
-  Vec3d place{0, 0, 0};  ///< of its own space's origin
-  /// Without an alignment that depends on what a program is compiled for.
-  Eigen::Quaternion<double, Eigen::DontAlign> turn{1, 0, 0, 0};
-  Vec3d velocity{0, 0, 0};  ///< of the middle of its mass, meters a second
-  Vec3d spin{0, 0, 0};      ///< radians a second, about the middle of its mass
+  Vec3d place{0, 0, 0};            ///< of its own space's origin
+  Mat3d turn = Mat3d::Identity();  ///< of its own space
+  Vec3d velocity{0, 0, 0};         ///< of the middle of its mass, meters a second
+  Vec3d spin{0, 0, 0};             ///< radians a second, about the middle of its mass
   double mass = 1;
   double bounce = 0.2;    ///< share of the speed toward a surface that comes back
   double friction = 0.6;  ///< force along a surface over force into it, at most

@@ -33,9 +33,10 @@ struct SceneFile {
   Camera camera;
   std::vector<View> views;  ///< several eyes in one frame; empty: the camera alone
   Budget budget;
-  SceneNumbers numbers;     ///< that the file names, as they were when it was read
-  std::string text;         ///< of the file
-  std::vector<Note> notes;  ///< such as legend entries that no cell uses
+  SceneNumbers numbers;             ///< that the file names, as they were when it was read
+  std::string text;                 ///< of the file
+  std::vector<std::string> opened;  ///< doors, as open_door_by_text() was told
+  std::vector<Note> notes;          ///< such as legend entries that no cell uses
 };
 
 /// Reads a scene file (YAML; docs/scene-reference.md lists every key). Throws Error with file, line
@@ -51,7 +52,7 @@ SceneFile read_scene(const std::string& path, const SceneNumbers& numbers = {});
 SceneFile parse_scene(const std::string& text, const std::string& path,
                       const SceneNumbers& numbers = {});
 
-/// The scene of the same file with some of its numbers others.
+/// The scene of the same file with some of its numbers others, its doors open as in this one.
 Scene scene_with(const SceneFile& file, const SceneNumbers& numbers);
 
 /// The scene as text that parse_scene reads back to the same scene, camera and budget; maps are
