@@ -102,6 +102,27 @@ TEST(Estimates, AreTrustedAsFarAsTryingFinds) {
   EXPECT_EQ(field::measured(exact).identity(), exact.identity());
 }
 
+TEST(Estimates, LeadToNearestPlacesThatAreOnTheSurface) {
+  for (const Field& field : {bulb(8, 5), julia({-0.2, 0.6, 0.2, 0.1}, 7)}) {
+    const CompiledField compiled(field::measured(field));
+    ASSERT_TRUE(compiled.has_estimates());
+    std::vector<Vec3d> places;
+    for (const Vec3d& place : scattered(60, 1.3)) {
+      if (compiled.distance(place) > 0.02) places.push_back(place);
+    }
+    ASSERT_GT(places.size(), 20u);
+    const std::vector<Vec3d> found = compiled.closest_points(places);
+    std::size_t nearer = 0;
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      ASSERT_NEAR(compiled.distance(found[i]), 0, 1e-7) << places[i];
+      const double distance = (found[i] - places[i]).norm();
+      nearer += distance < compiled.distance(places[i]) / compiled.field().stretch();
+    }
+    // All but few are no nearer than a safe step.
+    EXPECT_LE(nearer, places.size() / 20);
+  }
+}
+
 TEST(Estimates, ByNineNumbersAreNearerToTheDistanceThanByOne) {
   // Scaled by other factors along each axis, which one number can only take the largest of.
   const std::vector<FoldStep> all{steps::stretch({2, 1, 1}), steps::mirror(SpaceAxis::x)};

@@ -28,6 +28,24 @@ TEST(Tint, SaysHowNearWhenAndOnWhichSides) {
   const SurfaceMaterial other = share(by_fold, {-0.9, 0, 0});
   EXPECT_EQ(other.share < 0.5 ? other.material : other.other, 5);
 
+  // Two mirrors a time, three times over: on which sides of them a place is, counted by hand.
+  const double scale = 0.5;
+  const Vec3d at(0.4, 0.3, 0.2);
+  const Field three = iterate(3,
+                              {steps::mirror(SpaceAxis::x), steps::mirror(SpaceAxis::y),
+                               steps::place(at, {0, 0, 0}, scale)},
+                              sphere(1))
+                          .tinted({TintBy::fold, {0, 1}});
+  for (const Vec3d& place : scattered(200, 1)) {
+    Vec3d now = place;
+    double sides = 0;
+    for (int i = 0; i < 3; ++i) {
+      if ((now.x() < 0) != (now.y() < 0)) sides += std::exp2(-1 - i);
+      now = (Vec3d(std::abs(now.x()), std::abs(now.y()), now.z()) - at) / scale;
+    }
+    ASSERT_NEAR(share(three, place).share, sides, 1e-12) << place;
+  }
+
   // Steps of a ball's quaternions go to the length squared each time.
   const Field ball = julia({0, 0, 0, 0}, 3).tinted({TintBy::trap, {7, 8}});
   const double reach = ball.bounds().high.x();
