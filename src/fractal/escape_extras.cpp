@@ -62,10 +62,10 @@ HWY_INLINE void FindExtras(const EscapeRule& rule, const EscapeExtras& extras,
     for (std::size_t i = 0; i < lanes; ++i) {
       const std::size_t k = first + std::min(i, some - 1);
       const DoubleDouble none;
-      at_x.Put(i, rule.julia ? points.x[k] : none);
-      at_y.Put(i, rule.julia ? points.y[k] : none);
-      c_x.Put(i, rule.julia ? rule.julia_x : points.x[k]);
-      c_y.Put(i, rule.julia ? rule.julia_y : points.y[k]);
+      at_x.Put(i, rule.julia ? points.x(k) : none);
+      at_y.Put(i, rule.julia ? points.y(k) : none);
+      c_x.Put(i, rule.julia ? rule.julia_x : points.x(k));
+      c_y.Put(i, rule.julia ? rule.julia_y : points.y(k));
       counts[i] = static_cast<double>(ends.count[k]);
       most = std::max(most, ends.count[k]);
     }

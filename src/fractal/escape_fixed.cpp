@@ -75,7 +75,7 @@ void iterate_fixed(const EscapeRule& rule, const EscapeStop& stop, const FixedSp
   const FixedNumbers numbers(split);
   const double square = stop.radius * stop.radius;
   for (std::size_t i = 0; i < points.size(); ++i) {
-    const Orbit point{numbers.of(points.x[i]), numbers.of(points.y[i])};
+    const Orbit point{numbers.of(points.x(i)), numbers.of(points.y(i))};
     const Orbit c = rule.julia ? Orbit{numbers.of(rule.julia_x), numbers.of(rule.julia_y)} : point;
     Orbit z = rule.julia ? point : Orbit{};
     Orbit kept = z;

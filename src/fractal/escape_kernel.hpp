@@ -22,8 +22,14 @@ struct EscapeRule {
 
 /// Points of a plane that are iterated together.
 struct PlanePoints {
-  std::vector<DoubleDouble> x, y;
-  std::size_t size() const { return x.size(); }
+  std::vector<double> high_x, high_y, low_x, low_y;  ///< numbers of two doubles
+
+  std::size_t size() const { return high_x.size(); }
+  void resize(std::size_t size) {
+    for (auto* column : {&high_x, &high_y, &low_x, &low_y}) column->resize(size);
+  }
+  DoubleDouble x(std::size_t i) const { return {high_x[i], low_x[i]}; }
+  DoubleDouble y(std::size_t i) const { return {high_y[i], low_y[i]}; }
 };
 
 /// How the orbits of points ended, in their order.

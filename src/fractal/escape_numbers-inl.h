@@ -165,6 +165,34 @@ class Stored {
       hn::Store(real.lower, d, values_[1] + v * hn::Lanes(d));
     }
   }
+  /// The same from any number on.
+  HWY_INLINE Real LoadAt(std::size_t i) const {
+    const D d;
+    if constexpr (Real::planes == 1) return {hn::LoadU(d, values_[0] + i)};
+    if constexpr (Real::planes == 2) {
+      return {hn::LoadU(d, values_[0] + i), hn::LoadU(d, values_[1] + i)};
+    }
+  }
+  HWY_INLINE void StoreAt(std::size_t i, const Real& real) {
+    const D d;
+    if constexpr (Real::planes == 1) {
+      hn::StoreU(real.value, d, values_[0] + i);
+    } else {
+      hn::StoreU(real.upper, d, values_[0] + i);
+      hn::StoreU(real.lower, d, values_[1] + i);
+    }
+  }
+  /// Some of a vector's, one behind the other; what is behind them up to a vector's worth may be
+  /// lost.
+  HWY_INLINE void CompressAt(std::size_t i, const Real& real, hn::Mask<D> some) {
+    const D d;
+    if constexpr (Real::planes == 1) {
+      hn::CompressStore(real.value, some, d, values_[0] + i);
+    } else {
+      hn::CompressStore(real.upper, some, d, values_[0] + i);
+      hn::CompressStore(real.lower, some, d, values_[1] + i);
+    }
+  }
   /// One of them alone.
   HWY_INLINE typename Real::One One(std::size_t slot) const {
     const typename Real::One::D d;
@@ -172,6 +200,11 @@ class Stored {
     if constexpr (Real::planes == 2) {
       return {hn::Set(d, values_[0][slot]), hn::Set(d, values_[1][slot])};
     }
+  }
+  DoubleDouble Get(std::size_t slot) const {
+    DoubleDouble value{static_cast<double>(values_[0][slot]), 0};
+    if constexpr (Real::planes == 2) value.low = values_[1][slot];
+    return value;
   }
   void Put(std::size_t slot, const DoubleDouble& value) {
     values_[0][slot] = static_cast<Number>(value.high);

@@ -73,6 +73,7 @@ struct FarComplex {
 /// A product of many sizes, which may go far beyond doubles on the way.
 class LongProduct {
  public:
+  LongProduct() = default;
   void times(double factor) {
     part_ *= factor;
     if (part_ > 0x1p400) {
@@ -83,7 +84,26 @@ class LongProduct {
       --powers_;
     }
   }
+  /// Takes the square of a number's size.
+  void times(const FarComplex& number) {
+    double factor = number.part.square();
+    for (std::int64_t left = 2 * number.power; left != 0;) {
+      const std::int64_t by = std::clamp<std::int64_t>(left, -300, 300);
+      times(std::ldexp(factor, static_cast<int>(by)));
+      left -= by;
+      factor = 1;
+    }
+    if (number.power == 0) times(factor);
+  }
   bool below(double limit) const { return powers_ == 0 && part_ < limit; }
+
+  /// Its part in doubles and how many times that is to be taken times 2^400, for whoever multiplies
+  /// it himself for a while.
+  double part() const { return part_; }
+  std::int64_t powers() const { return powers_; }
+  LongProduct(double part, std::int64_t powers) : part_(part), powers_(powers) {
+    for (; part_ < 1e-20 && powers_ > 0; --powers_) part_ *= 0x1p400;
+  }
 
  private:
   double part_ = 1;

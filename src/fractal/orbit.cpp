@@ -53,10 +53,9 @@ ReferenceOrbit reference_orbit(const EscapePlane& plane, const DecimalPoint& poi
   for (std::uint64_t step = 0;; ++step) {
     const double zx = mpfr_get_d(x, MPFR_RNDN);
     const double zy = mpfr_get_d(y, MPFR_RNDN);
-    orbit.x.push_back(zx);
-    orbit.y.push_back(zy);
+    orbit.z.push_back({zx, zy});
     if (step > 0 && std::max(std::abs(zx), std::abs(zy)) < 0x1p-450) {
-      orbit.tiny[orbit.x.size() - 1] = far(x, y);
+      orbit.tiny[orbit.z.size() - 1] = far(x, y);
     }
     orbit.escaped = !(zx * zx + zy * zy <= radius * radius);
     if (orbit.escaped || step == steps) return orbit;

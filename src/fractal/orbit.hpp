@@ -11,7 +11,7 @@ namespace photonlane {
 
 /// The orbit of one point, worked out in so many bits and kept in doubles.
 struct ReferenceOrbit {
-  std::vector<double> x, y;  ///< z of every step, from the start on
+  std::vector<Complex> z;  ///< z of every step, from the start on
   /// Those too near to 0 for doubles to be squared, but for the start.
   std::unordered_map<std::size_t, FarComplex> tiny;
   bool escaped = false;  ///< the last one is outside

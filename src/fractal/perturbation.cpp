@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "fractal/perturbed_lane.hpp"
+
 namespace photonlane {
 namespace {
 
@@ -10,6 +12,9 @@ namespace {
 constexpr double linear_enough = 0x1p-38;
 /// The logarithm of the size from which on doubles hold distances and their squares.
 constexpr double near_enough = -470;
+
+/// The square of a stretch, from the first step on, below which an orbit is taken to be drawn in.
+constexpr double drawn_in = 1e-20;
 
 /// |c + d| - |c|, without loss.
 double change_of_size(double c, double d) {
@@ -39,8 +44,14 @@ struct Perturbation::Skips {
   bool deep = false;
   std::size_t end = 0;  ///< of the orbit they are of
 
-  Skips(const EscapeRule& rule, const Perturbation& all, double log_reach, bool far)
-      : deep(far), end(all.first_end_) {
+  /// What all points of the window can take together after their first step: a distance becomes
+  /// `first_slope` times the point's own.
+  FarComplex first_slope{Complex{1, 0}};
+  std::uint64_t together = 0;  ///< steps
+  LongProduct pull;
+
+  Skips(const EscapeRule& rule, const Perturbation& all, double log_reach, std::uint64_t limit)
+      : deep(all.power_ < static_cast<std::int64_t>(near_enough)), end(all.first_end_) {
     const std::size_t last = end;
     if (last < 3) return;
     std::vector<Far> one(last - 1);
@@ -52,6 +63,7 @@ struct Perturbation::Skips {
       one[m - 1] = {slope, FarComplex(Complex{b, 0}),
                     std::log2(linear_enough * 2 / (rule.power - 1)) + z.log2()};
     }
+    std::vector<std::vector<Far>> longer;
     while (one.size() >= 2) {
       std::vector<Far> two(one.size() / 2);
       for (std::size_t i = 0; i < two.size(); ++i) {
@@ -80,67 +92,160 @@ struct Perturbation::Skips {
         if (!good || !(near.square_reach > 0)) near.square_reach = 0;
         largest_reach = std::max(largest_reach, near.square_reach);
       }
-      if (deep) level.far = two;
       levels.push_back(std::move(level));
+      longer.push_back(two);
       one = std::move(two);
+    }
+    if (!rule.julia) go_together(longer, log_reach, limit);
+    if (!deep) return;
+    for (std::size_t l = 0; l < levels.size(); ++l) levels[l].far = std::move(longer[l]);
+  }
+
+ private:
+  void go_together(const std::vector<std::vector<Far>>& longer, double log_reach,
+                   std::uint64_t limit) {
+    for (;;) {
+      const double size = first_slope.log2() + log_reach;
+      const Far* best = nullptr;
+      std::uint64_t steps = 0;
+      for (std::size_t level = 0; level < longer.size(); ++level) {
+        const std::uint64_t length = std::uint64_t{2} << level;
+        const std::size_t index = together / length;
+        if (together % length != 0 || index >= longer[level].size()) break;
+        if (1 + together + length > limit || !(size < longer[level][index].log_reach)) break;
+        best = &longer[level][index];
+        steps = length;
+      }
+      if (best == nullptr) return;
+      first_slope = best->a * first_slope + best->b;
+      pull.times(best->a);
+      together += steps;
+      // Whoever is drawn in so far has ended.
+      if (pull.below(drawn_in)) return;
     }
   }
 };
 
-/// One lane on its way.
-class Perturbation::Walker {
+/// Lanes on their way: what is no plain step of many, and all of it where more is found out.
+class Perturbation::Walker final : public PerturbedLanes {
  public:
   Walker(const Perturbation& all, const EscapeRule& rule, const EscapeStop& stop,
-         const EscapeExtras& extras)
+         const EscapeExtras& extras, const PlanePoints& points, EscapeEnds& ends)
       : all_(all),
         rule_(rule),
         stop_(stop),
         extras_(extras),
+        points_(points),
+        ends_(ends),
         square_radius_(stop.radius * stop.radius),
         draws_(stop.derivative || stop.periodicity) {
     // Along a trap's every step is looked at.
     skips_ = extras.trap ? nullptr : all.skips_.get();
+    FarComplex first(Complex{1, 0}, all.power_);
+    unit_ = first.near().x;
+    if (skips_ != nullptr && skips_->together < stop.limit) {
+      together_ = skips_->together;
+      first = skips_->first_slope * first;
+    }
+    first_ = first.near();
   }
 
-  void walk(const Complex& offset, EscapeEnds& ends, std::size_t i) {
-    place_ = 0;
-    last_ = all_.first_end_;
-    count_ = 0;
-    steps_ = 0;
-    pull_ = LongProduct();
-    trap_ = std::numeric_limits<double>::infinity();
-    slope_x_ = {rule_.julia ? 1.0 : 0.0, 0};
-    slope_y_ = {0, slope_x_.x};
-    slope_power_ = 0;
-    slope_one_ = 1;
-    ends.ending[i] = Ending::spent;
-    FarComplex far(offset, all_.power_);
-    const FarComplex far_point = far;
-    point_ = far.near();
-    if (!rule_.julia) far = FarComplex();
-    off_ = far.near();
-    bool open = true;
-    // The first step of a point is its own distance.
-    bool small = point_is_small(far_point);
-    while (open) {
-      if (small) {
-        open = far_leg(far, far_point, ends, i, small);
-        off_ = far.near();
-      } else {
-        open = near_leg(ends, i, small);
-        far = FarComplex(off_);
-      }
+  void walk() {
+    if (!extras_.distance && !extras_.trap) {
+      PerturbedFlight flight;
+      flight.family = rule_.family;
+      flight.power = rule_.power;
+      flight.julia = rule_.julia;
+      flight.orbit = all_.orbit_.data();
+      flight.restart = all_.restart_;
+      flight.second_end = all_.second_end_;
+
+      flight.square_radius = square_radius_;
+      flight.limit = stop_.limit;
+      flight.draws = draws_;
+      fly_perturbed(flight, *this);
+      return;
     }
-    ends.count[i] = std::min(count_, stop_.limit);
-    ends.steps += steps_;
-    if (extras_.trap) ends.trap[i] = trap_;
+    for (i_ = 0; i_ < points_.size(); ++i_) {
+      bool open = begin();
+      while (open) open = take_step();
+      finish();
+    }
+  }
+
+  bool next(std::size_t slot, PerturbedLane& lane) override {
+    while (next_ < points_.size()) {
+      i_ = next_++;
+      if (begin()) {
+        which_[slot] = i_;
+        lane = lane_;
+        return true;
+      }
+      finish();
+    }
+    return false;
+  }
+
+  bool attend(std::size_t slot, PerturbedLane& lane) override {
+    i_ = which_[slot];
+    lane_ = lane;
+    small_ = false;
+    if (stepped() && ready()) {
+      lane = lane_;
+      return true;
+    }
+    finish();
+    return false;
   }
 
  private:
-  bool point_is_small(const FarComplex& point) const {
-    return all_.power_ < near_enough && point.log2() < near_enough;
+  FarComplex far_point() const { return FarComplex(offset(), all_.power_); }
+  Complex offset() const { return {points_.high_x[i_], points_.high_y[i_]}; }
+
+  /// Takes up a point; false where it has ended already.
+  bool begin() {
+    lane_ = PerturbedLane{};
+    lane_.last = all_.first_end_;
+    lane_.look_below = std::max(far_below(), skips_ != nullptr ? skips_->largest_reach : 0);
+    trap_ = std::numeric_limits<double>::infinity();
+    slope_x_ = {1, 0};
+    slope_y_ = {0, 1};
+    slope_power_ = 0;
+    slope_one_ = 1;
+    ends_.ending[i_] = Ending::spent;
+    lane_.off = first_ * offset();
+    if (!rule_.julia) {
+      // The first step of a point is its own distance.
+      lane_.point = unit_ * offset();
+      ++lane_.place;
+      ++lane_.count;
+      ++lane_.steps;
+      if (together_ > 0) {
+        lane_.place += together_;
+        lane_.count += together_;
+        ++lane_.steps;
+        lane_.pull = skips_->pull;
+        turn_slope_far(skips_->first_slope, FarComplex());
+      }
+    }
+    small_ = lane_.off.square() < far_below();
+    if (small_) {
+      far_ = FarComplex(offset(), all_.power_);
+      if (together_ > 0) far_ = skips_->first_slope * far_;
+    }
+    if (rule_.julia) return ready();
+    note_trap(reference() + lane_.off);
+    return stepped() && ready();
   }
-  Complex reference() const { return {all_.x_[place_], all_.y_[place_]}; }
+
+  void finish() {
+    ends_.count[i_] = std::min(lane_.count, stop_.limit);
+    ends_.steps += lane_.steps;
+    if (extras_.trap) ends_.trap[i_] = trap_;
+  }
+
+  double far_below() const { return all_.power_ < near_enough ? 0x1p-960 : 0.0; }
+  Complex reference() const { return all_.orbit_[lane_.place]; }
 
   void note_trap(const Complex& z) {
     if (!extras_.trap) return;
@@ -154,38 +259,44 @@ class Perturbation::Walker {
   }
 
   /// After steps that may have ended it; false where they have.
-  bool go_on(EscapeEnds& ends, std::size_t i, const Complex& z) {
+  bool go_on(const Complex& z) {
+    if (lane_.count > stop_.limit) return false;
     if (!(z.square() <= square_radius_)) {
-      if (count_ <= stop_.limit) {
-        ends.ending[i] = Ending::escaped;
-        ends.x[i] = z.x;
-        ends.y[i] = z.y;
-        if (extras_.distance) {
-          // The gradient of log |z| against it, in the units of points.
-          const double square = z.square();
-          const double x = z.x * slope_x_.x + z.y * slope_x_.y;
-          const double y = z.x * slope_y_.x + z.y * slope_y_.y;
-          const double distance = std::exp2(std::log2(square * 0.5 * std::log(square)) -
-                                            0.5 * std::log2(x * x + y * y) -
-                                            static_cast<double>(slope_power_ + all_.power_));
-          ends.distance[i] = distance > 0 ? distance : 0;
-        }
+      ends_.ending[i_] = Ending::escaped;
+      ends_.x[i_] = z.x;
+      ends_.y[i_] = z.y;
+      if (extras_.distance) {
+        // The gradient of log |z| against it, in the units of points.
+        const double square = z.square();
+        const double x = z.x * slope_x_.x + z.y * slope_x_.y;
+        const double y = z.x * slope_y_.x + z.y * slope_y_.y;
+        const double distance =
+            std::exp2(std::log2(square * 0.5 * std::log(square)) - 0.5 * std::log2(x * x + y * y) -
+                      static_cast<double>(slope_power_ + all_.power_));
+        ends_.distance[i_] = distance > 0 ? distance : 0;
       }
       return false;
     }
-    if (draws_ && pull_.below(1e-20) && count_ > 1) {
-      ends.ending[i] = Ending::hit;
+    if (draws_ && lane_.pull.below(drawn_in) && lane_.count > 1) {
+      ends_.ending[i_] = Ending::hit;
       return false;
     }
-    return count_ < stop_.limit;
+    return lane_.count < stop_.limit;
   }
 
-  /// Where the orbit is nearer to 0 than to the other, or that one ends, it goes on from the start.
-  void restart(const Complex& z) {
-    if (place_ < last_ && z.square() >= off_.square()) return;
-    off_ = z;
-    place_ = all_.restart_;
-    last_ = all_.second_end_;
+  /// After steps: false where they have ended it. Where the orbit is nearer to 0 than to the other,
+  /// or that one ends, it goes on from the start.
+  bool stepped() {
+    const FarComplex far = small_ ? all_.far_reference(lane_.place) + far_ : FarComplex();
+    const Complex z = small_ ? far.near() : reference() + lane_.off;
+    if (!go_on(z)) return false;
+    const bool nearer = small_ ? far.log2() < far_.log2() : !(z.square() >= lane_.off.square());
+    if (lane_.place < lane_.last && !nearer) return true;
+    far_ = far;
+    lane_.off = z;
+    lane_.place = all_.restart_;
+    lane_.last = all_.second_end_;
+    return true;
   }
 
   double pull_of(const Complex& z) const {
@@ -246,155 +357,82 @@ class Perturbation::Walker {
     return slope;
   }
 
-  /// In doubles, until it has ended or comes so near to the reference that those do not hold it.
-  bool near_leg(EscapeEnds& ends, std::size_t i, bool& small) {
-    const bool quadratic = rule_.family == PlaneFamily::power && rule_.power == 2 &&
-                           !extras_.distance && !extras_.trap;
+  bool skips_here() const {
+    return skips_ != nullptr && lane_.place > 0 && lane_.last == skips_->end;
+  }
+
+  void count_steps(std::uint64_t taken) {
+    lane_.place += taken;
+    lane_.count += taken;
+    ++lane_.steps;
+  }
+
+  /// Takes skips, and what doubles do not hold, until a plain step is next; false where the orbit
+  /// has ended.
+  bool ready() {
     for (;;) {
-      if (quadratic) {
-        // Most of the way is of such steps, with nothing to be told on it.
-        const Leg leg = quick_leg();
-        if (leg == Leg::looks) {
-          const Complex z = reference() + off_;
-          if (!go_on(ends, i, z)) return false;
-          restart(z);
+      if (small_) {
+        const double size = far_.log2();
+        if (size > near_enough) {
+          small_ = false;
+          lane_.off = far_.near();
+          continue;
         }
+        far_step(size);
+        if (!stepped()) return false;
+        continue;
       }
-      const double square = off_.square();
-      if (skips_here() && square < skips_->largest_reach) {
+      const double square = lane_.off.square();
+      if (square < lane_.look_below && skips_here()) {
         if (const Skips::Near* skip = find_near(square)) {
-          const std::uint64_t length = skip_length_;
-          off_ = skip->a * off_ + skip->b * point_;
+          lane_.off = skip->a * lane_.off + skip->b * lane_.point;
           turn_slope(skip->a, skip->b);
-          pull_.times(skip->a.square());
-          place_ += length;
-          count_ += length;
-          ++steps_;
-          const Complex z = reference() + off_;
-          if (!go_on(ends, i, z)) return false;
-          restart(z);
+          lane_.pull.times(skip->a.square());
+          count_steps(skip_length_);
+          if (!stepped()) return false;
           continue;
         }
       }
-      if (all_.power_ < near_enough && square < 0x1p-960) {
-        small = true;
-        return true;
+      // Too far for those that start here: hardly ever good for others before it is nearer.
+      if (lane_.place % 2 == 1 && square < lane_.look_below) {
+        lane_.look_below = std::max(far_below(), square);
       }
-      const Complex before = reference() + off_;
-      if (count_ > 0 || rule_.julia) pull_.times(pull_of(before));
-      turn_slope_at(before);
-      off_ = step(reference(), off_) + (rule_.julia ? Complex{} : point_);
-      ++place_;
-      ++count_;
-      ++steps_;
-      const Complex z = reference() + off_;
-      note_trap(z);
-      if (!go_on(ends, i, z)) return false;
-      restart(z);
+      if (!(square < far_below())) return true;
+      small_ = true;
+      far_ = FarComplex(lane_.off);
     }
   }
 
-  bool skips_here() const { return skips_ != nullptr && place_ > 0 && last_ == skips_->end; }
-
-  enum class Leg { looks, skips };
-
-  /// Steps of z^2 + c with all that changes in registers, until one may have ended the orbit
-  /// (looks), or a skip may be taken or doubles may not hold the distance (skips).
-  Leg quick_leg() {
-    const double* const x = all_.x_.data();
-    const double* const y = all_.y_.data();
-    const double far_below = all_.power_ < near_enough ? 0x1p-960 : 0.0;
-    double skip_below =
-        std::max(skips_ != nullptr && last_ == skips_->end ? skips_->largest_reach : 0, far_below);
-    const Complex point = rule_.julia ? Complex{} : point_;
-    Complex off = off_;
-    std::size_t place = place_;
-    std::uint64_t count = count_;
-    const std::uint64_t limit = stop_.limit;
-    const std::uint64_t from = count;
-    double square = off.square();
-    Complex reference{x[place], y[place]};
-    Leg leg = Leg::skips;
-    if (count == 0 && !rule_.julia) return leg;
-    double pull = 1;
-    while (square >= skip_below) {
-      const Complex z = reference + off;
-      pull *= 4 * z.square();
-      // (2 Z + d) d.
-      const Complex twice = reference + z;
-      off = twice * off + point;
-      ++place;
-      ++count;
-      reference = {x[place], y[place]};
-      const Complex next = reference + off;
-      const double size = next.square();
-      square = off.square();
-      if (!(size <= square_radius_) || count >= limit || !(pull > 1e-10 && pull < 1e200)) {
-        leg = Leg::looks;
-        break;
-      }
-      if (size < square || place == last_) {
-        off = next;
-        square = size;
-        place = all_.restart_;
-        last_ = all_.second_end_;
-        reference = {x[place], y[place]};
-        // The orbit of 0 has no skips.
-        if (skips_ != nullptr && last_ != skips_->end) skip_below = far_below;
-      }
-    }
-    pull_.times(pull);
-    off_ = off;
-    place_ = place;
-    count_ = count;
-    steps_ += count - from;
-    return leg;
+  /// A plain step, and all that is to be done before the next.
+  bool take_step() {
+    const Complex before = reference() + lane_.off;
+    lane_.pull.times(pull_of(before));
+    turn_slope_at(before);
+    lane_.off = step(reference(), lane_.off) + lane_.point;
+    count_steps(1);
+    note_trap(reference() + lane_.off);
+    return stepped() && ready();
   }
 
-  /// The same in numbers of any size, until doubles hold the distance.
-  bool far_leg(FarComplex& off, const FarComplex& point, EscapeEnds& ends, std::size_t i,
-               bool& small) {
-    for (;;) {
-      const double size = off.log2();
-      if (size > near_enough) {
-        small = false;
-        return true;
+  /// A skip or a step in numbers of any size.
+  void far_step(double size) {
+    if (skips_here()) {
+      if (const Skips::Far* skip = find_far(size)) {
+        far_ = skip->a * far_ + skip->b * far_point();
+        turn_slope_far(skip->a, skip->b);
+        lane_.pull.times(skip->a);
+        count_steps(skip_length_);
+        return;
       }
-      if (skips_here()) {
-        if (const Skips::Far* skip = find_far(size)) {
-          const std::uint64_t length = skip_length_;
-          off = skip->a * off + skip->b * point;
-          turn_slope_far(skip->a, skip->b);
-          pull_.times(skip->a.near().square());
-          place_ += length;
-          count_ += length;
-          ++steps_;
-          if (!go_on_far(off, ends, i)) return false;
-          continue;
-        }
-      }
-      const FarComplex before = all_.far_reference(place_) + off;
-      const Complex near_before = before.near();
-      if (count_ > 0 || rule_.julia) pull_.times(pull_of(near_before));
-      turn_slope_at(near_before);
-      const FarComplex next = step(all_.far_reference(place_), off);
-      off = rule_.julia ? next : next + point;
-      ++place_;
-      ++count_;
-      ++steps_;
-      if (!go_on_far(off, ends, i)) return false;
     }
-  }
-
-  bool go_on_far(FarComplex& off, EscapeEnds& ends, std::size_t i) {
-    const FarComplex z = all_.far_reference(place_) + off;
-    note_trap(z.near());
-    if (!go_on(ends, i, z.near())) return false;
-    if (place_ < last_ && z.log2() >= off.log2()) return true;
-    off = z;
-    place_ = all_.restart_;
-    last_ = all_.second_end_;
-    return true;
+    const FarComplex at = all_.far_reference(lane_.place);
+    const Complex before = (at + far_).near();
+    lane_.pull.times(pull_of(before));
+    turn_slope_at(before);
+    const FarComplex next = step(at, far_);
+    far_ = rule_.julia ? next : next + far_point();
+    count_steps(1);
+    note_trap((all_.far_reference(lane_.place) + far_).near());
   }
 
   /// The change of one step by a distance: (W + e)^n - W^n, where W and e are what the family
@@ -441,13 +479,13 @@ class Perturbation::Walker {
   /// The longest skip from here that is good for a distance and does not pass the limit.
   template <class Good>
   int longest(const Good& good) {
-    const std::size_t at = place_ - 1;
+    const std::size_t at = lane_.place - 1;
     int best = -1;
     for (std::size_t level = 0; level < skips_->levels.size(); ++level) {
       const std::uint64_t length = std::uint64_t{2} << level;
       if (at % length != 0) break;
       const std::size_t index = at / length;
-      if (index >= skips_->levels[level].near.size() || count_ + length > stop_.limit) break;
+      if (index >= skips_->levels[level].near.size() || lane_.count + length > stop_.limit) break;
       if (!good(level, index)) break;
       best = static_cast<int>(level);
     }
@@ -459,31 +497,37 @@ class Perturbation::Walker {
       return square < skips_->levels[one].near[index].square_reach;
     });
     if (level < 0) return nullptr;
-    return &skips_->levels[static_cast<std::size_t>(level)].near[(place_ - 1) / skip_length_];
+    return &skips_->levels[static_cast<std::size_t>(level)].near[(lane_.place - 1) / skip_length_];
   }
   const Skips::Far* find_far(double size) {
     const int level = longest([&](std::size_t one, std::size_t index) {
       return size < skips_->levels[one].far[index].log_reach;
     });
     if (level < 0) return nullptr;
-    return &skips_->levels[static_cast<std::size_t>(level)].far[(place_ - 1) / skip_length_];
+    return &skips_->levels[static_cast<std::size_t>(level)].far[(lane_.place - 1) / skip_length_];
   }
 
   const Perturbation& all_;
   const EscapeRule& rule_;
   const EscapeStop& stop_;
   const EscapeExtras& extras_;
+  const PlanePoints& points_;
+  EscapeEnds& ends_;
   const double square_radius_;
   const bool draws_;
   const Skips* skips_ = nullptr;
-  std::size_t place_ = 0;
-  std::size_t last_ = 0;
-  std::uint64_t count_ = 0;
-  std::uint64_t steps_ = 0;
+  std::uint64_t together_ = 0;                 ///< steps of them that all points take first
+  Complex first_;                              ///< what offsets are after those, and the first one
+  double unit_ = 1;                            ///< of offsets
+  std::size_t next_ = 0;                       ///< point
+  std::size_t which_[most_perturbed_slots]{};  ///< points are in which slot
+  // Of the lane that is looked at.
+  std::size_t i_ = 0;
+  PerturbedLane lane_;
+  bool small_ = false;  ///< its distance is beyond doubles, and in far_
+  FarComplex far_;
   std::uint64_t skip_length_ = 0;
-  LongProduct pull_;
   double trap_ = 0;
-  Complex off_, point_;
   Complex slope_x_, slope_y_;  ///< how z changes with the point, in units of 2^slope_power_
   std::int64_t slope_power_ = 0;
   double slope_one_ = 1;  ///< 1 in those
@@ -497,18 +541,16 @@ Perturbation::Perturbation(const EscapePlane& plane, const PlaneWindow& window,
   const long bits = std::max<long>(64, static_cast<long>(-power) + 64);
   const ReferenceOrbit center =
       reference_orbit(plane, window.center, false, stop.limit, stop.radius, bits);
-  x_ = center.x;
-  y_ = center.y;
+  orbit_ = center.z;
   tiny_ = center.tiny;
-  first_end_ = second_end_ = x_.size() - 1;
+  first_end_ = second_end_ = orbit_.size() - 1;
   if (plane.julia) {
     // Behind the first, so that lanes go on from the orbit of 0.
     const ReferenceOrbit zero =
         reference_orbit(plane, window.center, true, stop.limit, stop.radius, bits);
-    restart_ = x_.size();
-    x_.insert(x_.end(), zero.x.begin(), zero.x.end());
-    y_.insert(y_.end(), zero.y.begin(), zero.y.end());
-    second_end_ = x_.size() - 1;
+    restart_ = orbit_.size();
+    orbit_.insert(orbit_.end(), zero.z.begin(), zero.z.end());
+    second_end_ = orbit_.size() - 1;
     for (const auto& [at, value] : zero.tiny) tiny_[restart_ + at] = value;
   }
   if (!skips || plane.family != PlaneFamily::power) return;
@@ -516,12 +558,12 @@ Perturbation::Perturbation(const EscapePlane& plane, const PlaneWindow& window,
   rule.power = plane.power;
   rule.julia = plane.julia.has_value();
   skips_ = std::make_unique<Skips>(rule, *this, std::log2(reach) + static_cast<double>(power),
-                                   power < static_cast<std::int64_t>(near_enough));
+                                   stop.limit);
 }
 
 FarComplex Perturbation::far_reference(std::size_t place) const {
   const auto found = tiny_.find(place);
-  return found != tiny_.end() ? found->second : FarComplex(Complex{x_[place], y_[place]});
+  return found != tiny_.end() ? found->second : FarComplex(orbit_[place]);
 }
 
 void Perturbation::iterate(const EscapeRule& rule, const EscapeStop& stop,
@@ -530,10 +572,7 @@ void Perturbation::iterate(const EscapeRule& rule, const EscapeStop& stop,
   ends.resize(points.size());
   ends.distance.resize(points.size());
   ends.trap.resize(points.size());
-  Walker walker(*this, rule, stop, extras);
-  for (std::size_t i = 0; i < points.size(); ++i) {
-    walker.walk({points.x[i].high, points.y[i].high}, ends, i);
-  }
+  Walker(*this, rule, stop, extras, points, ends).walk();
 }
 
 }  // namespace photonlane

@@ -37,7 +37,7 @@ class Perturbation {
 
   /// Two orbits, one behind the other: that of the center, and for a Julia set that of 0, which
   /// lanes go on from.
-  std::vector<double> x_, y_;
+  std::vector<Complex> orbit_;
   std::unordered_map<std::size_t, FarComplex> tiny_;
   std::size_t first_end_ = 0;  ///< last place of the center's
   std::size_t restart_ = 0;    ///< where lanes go on

@@ -49,6 +49,39 @@ PlaneView::PlaneView(const PlaneWindow& window, Size size)
   reach_ = std::max(std::abs(center_x_.high), std::abs(center_y_.high)) + corner;
 }
 
+void PlaneView::points(const std::vector<double>& x, const std::vector<double>& y,
+                       PlanePoints& points) const {
+  const PlaneView view = *this;
+  const std::size_t size = points.size();
+  const double* __restrict from_x = x.data();
+  const double* __restrict from_y = y.data();
+  const auto turn = [&](const DoubleDouble& center, double by_x, double by_y,
+                        double* __restrict high, double* __restrict low) {
+    for (std::size_t i = 0; i < size; ++i) {
+      const double u = (from_x[i] - view.middle_x_) * view.pixel_;
+      const double v = (view.middle_y_ - from_y[i]) * view.pixel_;
+      const DoubleDouble at = add(center, u * by_x + v * by_y);
+      high[i] = at.high;
+      low[i] = at.low;
+    }
+  };
+  turn(center_x_, cosine_, -sine_, points.high_x.data(), points.low_x.data());
+  turn(center_y_, sine_, cosine_, points.high_y.data(), points.low_y.data());
+}
+
+void PlaneView::distances(const std::vector<double>& x, const std::vector<double>& y,
+                          PlanePoints& points) const {
+  const std::size_t size = points.size();
+  for (std::size_t i = 0; i < size; ++i) {
+    const double u = (x[i] - middle_x_) * far_pixel_;
+    const double v = (middle_y_ - y[i]) * far_pixel_;
+    points.high_x[i] = u * cosine_ - v * sine_;
+    points.high_y[i] = u * sine_ + v * cosine_;
+  }
+  std::fill(points.low_x.begin(), points.low_x.end(), 0.0);
+  std::fill(points.low_y.begin(), points.low_y.end(), 0.0);
+}
+
 double PlaneView::far_corner() const { return far_pixel_ * std::hypot(middle_x_, middle_y_); }
 
 NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,

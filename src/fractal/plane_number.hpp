@@ -8,27 +8,17 @@
 
 namespace photonlane {
 
-struct PlanePoint {
-  DoubleDouble x, y;
-};
-
 /// Where the places of a frame are in the plane.
 class PlaneView {
  public:
   PlaneView(const PlaneWindow& window, Size size);
 
-  /// The point at a place of the frame, in pixels from its top left corner.
-  PlanePoint point(double x, double y) const {
-    const double u = (x - middle_x_) * pixel_;
-    const double v = (middle_y_ - y) * pixel_;
-    return {add(center_x_, u * cosine_ - v * sine_), add(center_y_, u * sine_ + v * cosine_)};
-  }
-  /// The same as its distance from the middle, in units of 2^power().
-  PlanePoint distance(double x, double y) const {
-    const double u = (x - middle_x_) * far_pixel_;
-    const double v = (middle_y_ - y) * far_pixel_;
-    return {{u * cosine_ - v * sine_, 0}, {u * sine_ + v * cosine_, 0}};
-  }
+  /// The points at places of the frame, in pixels from its top left corner; as many as there are.
+  void points(const std::vector<double>& x, const std::vector<double>& y,
+              PlanePoints& points) const;
+  /// The same as their distances from the middle, in units of 2^power().
+  void distances(const std::vector<double>& x, const std::vector<double>& y,
+                 PlanePoints& points) const;
   std::int64_t power() const { return power_; }
   /// How far points are from the middle at most, in those units.
   double far_corner() const;

@@ -20,11 +20,6 @@ namespace {
 constexpr int tile_width = 128;
 constexpr int band_height = 16;
 
-/// A place in the frame, in pixels from its top left corner.
-struct Spot {
-  double x, y;
-};
-
 bool wants_extras(const EscapePlane& plane, const Frame& frame) {
   return plane.tells == PlaneTells::distance || plane.tells == PlaneTells::trap ||
          frame.has(Layer::edge_distance) || frame.has(Layer::trap);
@@ -69,23 +64,53 @@ class PlaneFrame {
     return static_cast<std::size_t>(y) * size_.width + static_cast<std::size_t>(x);
   }
 
+  int column_of(std::size_t pixel) const {
+    return static_cast<int>(pixel % static_cast<std::size_t>(size_.width));
+  }
+  int row_of(std::size_t pixel) const {
+    return static_cast<int>(pixel / static_cast<std::size_t>(size_.width));
+  }
+
   /// What iterating some spots needs and finds: kept from one to the next, for their memory.
   struct Batch {
-    std::vector<Spot> spots;
+    std::vector<double> x, y;        ///< spots in the frame, in pixels from its top left corner
+    std::vector<int> columns, rows;  ///< of the pixels that spots are the middles of
     PlanePoints points;
     EscapeEnds ends;
+
+    void add(double at_x, double at_y) {
+      x.push_back(at_x);
+      y.push_back(at_y);
+    }
+    void take_pixels(int left, int right, int top, int bottom) {
+      const auto size = static_cast<std::size_t>(right - left) * (bottom - top);
+      x.resize(size);
+      y.resize(size);
+      columns.resize(size);
+      rows.resize(size);
+      std::size_t i = 0;
+      for (int row = top; row < bottom; ++row) {
+        for (int column = left; column < right; ++column, ++i) {
+          x[i] = column + 0.5;
+          y[i] = row + 0.5;
+          columns[i] = column;
+          rows[i] = row;
+        }
+      }
+    }
+    void add_pixel(int column, int row) {
+      add(column + 0.5, row + 0.5);
+      columns.push_back(column);
+      rows.push_back(row);
+    }
   };
 
   void iterate(Batch& batch, const EscapeStop& stop, PlaneNumber number, bool extras) const {
-    const std::size_t size = batch.spots.size();
-    batch.points.x.resize(size);
-    batch.points.y.resize(size);
-    const bool far = number == PlaneNumber::perturbation;
-    for (std::size_t i = 0; i < size; ++i) {
-      const Spot spot = batch.spots[i];
-      const auto [x, y] = far ? view_.distance(spot.x, spot.y) : view_.point(spot.x, spot.y);
-      batch.points.x[i] = x;
-      batch.points.y[i] = y;
+    batch.points.resize(batch.x.size());
+    if (number == PlaneNumber::perturbation) {
+      view_.distances(batch.x, batch.y, batch.points);
+    } else {
+      view_.points(batch.x, batch.y, batch.points);
     }
     iterate_points(rule_, stop, extras ? extras_ : EscapeExtras{}, number, budget_.plane,
                    perturbation_.get(), batch.points, batch.ends);
@@ -104,11 +129,12 @@ class PlaneFrame {
     return number_.number == PlaneNumber::perturbation ? view_.far_pixel() : view_.pixel();
   }
 
-  /// Keeps how the middles of pixels ended, of the pixels that spots are in.
-  void keep(const EscapeEnds& ends, const std::vector<Spot>& spots) {
+  /// Keeps how the middles of pixels ended.
+  void keep(const Batch& batch) {
+    const EscapeEnds& ends = batch.ends;
     const std::size_t size = ends.count.size();
-    const auto column = [&](std::size_t i) { return static_cast<int>(spots[i].x); };
-    const auto row = [&](std::size_t i) { return static_cast<int>(spots[i].y); };
+    const auto column = [&](std::size_t i) { return batch.columns[i]; };
+    const auto row = [&](std::size_t i) { return batch.rows[i]; };
     for (std::size_t i = 0; i < size; ++i) endings_[index(column(i), row(i))] = ends.ending[i];
     std::vector<double> scratch;
     if (wants_colors()) {
@@ -158,14 +184,11 @@ class PlaneFrame {
       Batch batch;
       for (int left = 0; left < size_.width; left += tile_width) {
         const int right = std::min(size_.width, left + tile_width);
-        batch.spots.clear();
-        for (int y = top; y < bottom; ++y) {
-          for (int x = left; x < right; ++x) batch.spots.push_back({x + 0.5, y + 0.5});
-        }
+        batch.take_pixels(left, right, top, bottom);
         iterate(batch, stop_, number_.number, true);
-        keep(batch.ends, batch.spots);
+        keep(batch);
         Tally& tally = tallies[band];
-        tally.lanes += batch.spots.size();
+        tally.lanes += batch.x.size();
         tally.steps += batch.ends.steps;
         for (const Ending ending : batch.ends.ending) {
           tally.hits += ending == Ending::hit;
@@ -198,11 +221,10 @@ class PlaneFrame {
         const std::size_t last = std::min(open.size(), first + part);
         Batch batch;
         for (std::size_t i = first; i < last; ++i) {
-          batch.spots.push_back({static_cast<double>(open[i] % size_.width) + 0.5,
-                                 static_cast<double>(open[i] / size_.width) + 0.5});
+          batch.add_pixel(column_of(open[i]), row_of(open[i]));
         }
         iterate(batch, stop_, number_.number, true);
-        keep(batch.ends, batch.spots);
+        keep(batch);
         steps[k] = batch.ends.steps;
       });
       std::vector<std::size_t> still;
@@ -231,8 +253,7 @@ class PlaneFrame {
     const std::size_t some = std::min(pixels, wanted);
     for (std::size_t i = 0; i < some; ++i) {
       const std::size_t at = (2 * i + 1) * pixels / (2 * some);
-      coarse.spots.push_back({static_cast<double>(at % size_.width) + 0.5,
-                              static_cast<double>(at / size_.width) + 0.5});
+      coarse.add_pixel(column_of(at), row_of(at));
     }
     Batch better = coarse;
     if (*number_.better == PlaneNumber::perturbation) prepare(stop_.limit);
@@ -299,12 +320,12 @@ class PlaneFrame {
       Batch batch;
       for (const int x : some) {
         for (const SampleOffset& offset : offsets) {
-          batch.spots.push_back({x + offset.x, y + offset.y});
+          batch.add(x + offset.x, y + offset.y);
         }
       }
       iterate(batch, stop_, number_.number, true);
       const EscapeEnds& ends = batch.ends;
-      std::vector<float> values(batch.spots.size());
+      std::vector<float> values(batch.x.size());
       std::vector<double> scratch;
       plane_values(plane_, stop_, pixel(), ends, scratch, values.data());
       std::size_t i = 0;
