@@ -110,7 +110,8 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
     choice.number = PlaneNumber::float32;
     if (extras || apart(PlaneNumber::float32) < enough) choice.number = PlaneNumber::float64;
     if (apart(PlaneNumber::float64) < enough) {
-      const bool pairs = apart(PlaneNumber::double_double) >= enough;
+      // Perturbation costs less than pairs of doubles; distances and traps cost it more.
+      const bool pairs = extras && apart(PlaneNumber::double_double) >= enough;
       choice.number = pairs ? PlaneNumber::double_double : PlaneNumber::perturbation;
     }
   }

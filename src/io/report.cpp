@@ -224,6 +224,10 @@ std::string check_text(const SceneReport& report) {
 std::string plane_text(const PlaneReport& report) {
   std::string text = fmt::format("in {}: {}; limit of {} steps\n", name_of(report.number),
                                  report.why, report.limit);
+  if (report.taken > 0) {
+    text += fmt::format("{:.1f} % of the pixels from the frame before, off by {:.2g} steps\n",
+                        100 * report.taken, report.taken_error);
+  }
   if (report.past_limit) {
     text += fmt::format("warning: past what {} tells apart: {:.0f} % of the pixels are doubtful\n",
                         name_of(report.number), 100 * report.doubtful);
@@ -328,21 +332,24 @@ std::string frame_json(const Frame& frame) {
                        {"why", report.why},
                        {"limit", report.limit},
                        {"past_limit", report.past_limit},
-                       {"doubtful", report.doubtful}};
+                       {"doubtful", report.doubtful},
+                       {"taken", report.taken},
+                       {"taken_error", report.taken_error}};
   }
   return object.dump(2) + "\n";
 }
 
 std::string zoom_csv(const std::vector<ZoomStep>& steps) {
   std::string text =
-      "frame,width,number,limit,cast_ms,total_ms,steps_per_lane,hit,escaped,spent,doubtful\n";
+      "frame,width,number,limit,cast_ms,total_ms,steps_per_lane,hit,escaped,spent,doubtful,"
+      "taken,taken_error\n";
   for (std::size_t i = 0; i < steps.size(); ++i) {
     const ZoomStep& step = steps[i];
-    text +=
-        fmt::format("{},{},{},{},{:.2f},{:.2f},{:.1f},{},{},{},{:.4f}\n", i + 1,
-                    step.window.width.text(), name_of(step.report.number), step.report.limit,
-                    step.cost.cast_ms, step.cost.total_ms(), step.tally.steps_per_lane(),
-                    step.tally.hits, step.tally.escaped, step.tally.spent, step.report.doubtful);
+    text += fmt::format("{},{},{},{},{:.2f},{:.2f},{:.1f},{},{},{},{:.4f},{:.4f},{:.2g}\n", i + 1,
+                        step.window.width.text(), name_of(step.report.number), step.report.limit,
+                        step.cost.cast_ms, step.cost.total_ms(), step.tally.steps_per_lane(),
+                        step.tally.hits, step.tally.escaped, step.tally.spent, step.report.doubtful,
+                        step.report.taken, step.report.taken_error);
   }
   return text;
 }

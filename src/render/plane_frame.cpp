@@ -12,6 +12,7 @@
 #include "fractal/plane_number.hpp"
 #include "light/plane_paint.hpp"
 #include "render/job.hpp"
+#include "render/plane_before.hpp"
 
 namespace photonlane {
 namespace {
@@ -28,8 +29,9 @@ bool wants_extras(const EscapePlane& plane, const Frame& frame) {
 class PlaneFrame {
  public:
   PlaneFrame(const EscapePlane& plane, const PlaneWindow& window, const Budget& budget,
-             const RenderOptions& options, Frame& frame)
+             const RenderOptions& options, Frame& frame, const PlaneBefore* before)
       : plane_(plane),
+        before_(before),
         window_(window),
         budget_(budget),
         options_(options),
@@ -49,6 +51,7 @@ class PlaneFrame {
     const std::size_t pixels = static_cast<std::size_t>(size_.width) * size_.height;
     values_.resize(pixels);
     endings_.resize(pixels);
+    if (before_ != nullptr) take_from_before();
     iterate_all();
     if (budget_.plane.limit == PlaneLimit::automatic) raise_limit();
     count_doubtful();
@@ -81,6 +84,10 @@ class PlaneFrame {
     void add(double at_x, double at_y) {
       x.push_back(at_x);
       y.push_back(at_y);
+    }
+    void clear() {
+      for (auto* column : {&x, &y}) column->clear();
+      for (auto* column : {&columns, &rows}) column->clear();
     }
     void take_pixels(int left, int right, int top, int bottom) {
       const auto size = static_cast<std::size_t>(right - left) * (bottom - top);
@@ -173,6 +180,89 @@ class PlaneFrame {
 
   bool wants_colors() const { return frame_.has(Layer::color) || frame_.has(Layer::display); }
 
+  /// Takes what the frame before tells closely enough, as some that are iterated as well say.
+  void take_from_before() {
+    const PlaneTold told = told_by(*before_, window_, size_, options_.threads);
+    // Of a cubic far less is wrong than its bend.
+    auto most = static_cast<float>(std::min(8 * before_->error, 2.0));
+    for (int attempt = 0; attempt < 4; ++attempt, most /= 4) {
+      const std::vector<std::size_t> pixels = even_pixels(told.bends, most);
+      if (pixels.empty()) return;
+      const double error = error_of(told, pixels);
+      if (!(error <= before_->error)) continue;
+      taken_.assign(values_.size(), false);
+      for (const std::size_t at : pixels) {
+        taken_[at] = true;
+        endings_[at] = Ending::escaped;
+        values_[at] = told.counts[at];
+      }
+      const auto fill = [&](const auto& plane, const auto& value) {
+        for (const std::size_t at : pixels) plane(column_of(at), row_of(at)) = value(at);
+      };
+      if (frame_.has(Layer::smooth_count)) {
+        fill(frame_.values(Layer::smooth_count), [&](std::size_t at) { return told.counts[at]; });
+      }
+      if (frame_.has(Layer::ending)) {
+        fill(frame_.codes(Layer::ending),
+             [](std::size_t) { return static_cast<std::uint32_t>(Ending::escaped); });
+      }
+      taken_share_ = static_cast<double>(pixels.size()) / static_cast<double>(values_.size());
+      taken_error_ = error;
+      return;
+    }
+  }
+
+  /// Pixels that bend no more than that, as all around them: by chance, others do here and there.
+  std::vector<std::size_t> even_pixels(const std::vector<float>& bends, float most) const {
+    const auto width = static_cast<std::size_t>(size_.width);
+    const auto rows = static_cast<std::size_t>(size_.height);
+    std::vector<std::uint8_t> even(bends.size(), 0);
+    parallel_for(options_.threads, rows, [&](std::size_t y) {
+      for (std::size_t x = 1; x + 1 < width; ++x) {
+        const float* const at = &bends[y * width + x];
+        even[y * width + x] = (at[-1] <= most) & (at[0] <= most) & (at[1] <= most);
+      }
+    });
+    std::vector<std::size_t> pixels;
+    for (std::size_t y = 1; y + 1 < rows; ++y) {
+      for (std::size_t x = 1; x + 1 < width; ++x) {
+        const std::uint8_t* const at = &even[y * width + x];
+        if (at[0] & *(at - width) & at[width]) pixels.push_back(y * width + x);
+      }
+    }
+    return pixels;
+  }
+
+  /// How far what is told of pixels is off, as root mean square of some of them; infinite where
+  /// more than one in a thousand does not escape.
+  double error_of(const PlaneTold& told, const std::vector<std::size_t>& pixels) {
+    constexpr std::size_t one_in = 32;
+    Batch batch;
+    std::vector<std::size_t> some;
+    for (std::size_t i = one_in / 2; i < pixels.size(); i += one_in) {
+      // Not all in one column.
+      some.push_back(pixels[i - (i / one_in * 7) % (one_in / 2)]);
+      batch.add_pixel(column_of(some.back()), row_of(some.back()));
+    }
+    if (some.empty()) return std::numeric_limits<double>::infinity();
+    iterate(batch, stop_, number_.number, false);
+    frame_.tally.secondary_steps += batch.ends.steps;
+    std::vector<double> counts(some.size());
+    smooth_counts(plane_, stop_, batch.ends, counts.data());
+    double sum = 0;
+    std::size_t inside = 0;
+    for (std::size_t i = 0; i < some.size(); ++i) {
+      if (batch.ends.ending[i] != Ending::escaped) {
+        ++inside;
+        continue;
+      }
+      const double off = counts[i] - static_cast<double>(told.counts[some[i]]);
+      sum += off * off;
+    }
+    if (1000 * inside > some.size()) return std::numeric_limits<double>::infinity();
+    return std::sqrt(sum / static_cast<double>(some.size()));
+  }
+
   void iterate_all() {
     const auto bands = static_cast<std::size_t>((size_.height + band_height - 1) / band_height);
     Progress progress(options_.progress, bands);
@@ -184,7 +274,16 @@ class PlaneFrame {
       Batch batch;
       for (int left = 0; left < size_.width; left += tile_width) {
         const int right = std::min(size_.width, left + tile_width);
-        batch.take_pixels(left, right, top, bottom);
+        if (taken_.empty()) {
+          batch.take_pixels(left, right, top, bottom);
+        } else {
+          batch.clear();
+          for (int y = top; y < bottom; ++y) {
+            for (int x = left; x < right; ++x) {
+              if (!taken_[index(x, y)]) batch.add_pixel(x, y);
+            }
+          }
+        }
         iterate(batch, stop_, number_.number, true);
         keep(batch);
         Tally& tally = tallies[band];
@@ -362,10 +461,13 @@ class PlaneFrame {
     report.limit = stop_.limit;
     report.past_limit = number_.past_limit;
     report.doubtful = doubtful_;
+    report.taken = taken_share_;
+    report.taken_error = taken_error_;
     frame_.plane_report = std::move(report);
   }
 
   const EscapePlane& plane_;
+  const PlaneBefore* before_;
   const PlaneWindow& window_;
   const Budget& budget_;
   const RenderOptions& options_;
@@ -378,6 +480,8 @@ class PlaneFrame {
   EscapeExtras extras_;
   std::unique_ptr<const Perturbation> perturbation_;
   double doubtful_ = 0;
+  std::vector<std::uint8_t> taken_;  ///< pixels, from the frame before; empty: none
+  double taken_share_ = 0, taken_error_ = 0;
   std::vector<float> values_;
   std::vector<Ending> endings_;
 };
@@ -385,8 +489,8 @@ class PlaneFrame {
 }  // namespace
 
 void render_plane(const EscapePlane& plane, const PlaneWindow& window, const Budget& budget,
-                  const RenderOptions& options, Frame& frame) {
-  PlaneFrame(plane, window, budget, options, frame).render();
+                  const RenderOptions& options, Frame& frame, const PlaneBefore* before) {
+  PlaneFrame(plane, window, budget, options, frame, before).render();
 }
 
 }  // namespace photonlane

@@ -143,6 +143,36 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   return frame;
 }
 
+Frame render_after(const World& world, const Camera& camera, const Budget& budget,
+                   const PlaneBefore& before, RenderOptions options) {
+  if (world.plane() == nullptr || before.frame == nullptr) {
+    throw Error(ErrorKind::usage, "a frame goes on from the one before in planes alone");
+  }
+  if (world.plane()->tells != PlaneTells::smooth) {
+    throw Error(ErrorKind::usage,
+                fmt::format("pixels are taken from the frame before where colors tell smooth "
+                            "counts, not {}",
+                            name_of(world.plane()->tells)));
+  }
+  for (const Layer layer : options.layers.list()) {
+    if (LayerSet{Layer::color, Layer::display, Layer::smooth_count, Layer::ending}.has(layer)) {
+      continue;
+    }
+    throw Error(ErrorKind::usage,
+                fmt::format("pixels taken from the frame before have no layer {}", name_of(layer)));
+  }
+  if (!(before.error > 0)) {
+    throw Error(ErrorKind::input,
+                fmt::format("an error of {} steps, expected one above 0", before.error));
+  }
+  check(world, camera, budget, options);
+  Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
+  frame.budget = budget;
+  frame.cost.compile_ms = world.compile_ms();
+  render_plane(*world.plane(), camera.window, budget, options, frame, &before);
+  return frame;
+}
+
 LaneLog log_lane(const World& world, const Camera& camera, const Budget& budget, int x, int y,
                  const LaneLogOptions& options) {
   const Size size = budget.frame.size();

@@ -14,6 +14,15 @@ namespace {
 
 using ::testing::HasSubstr;
 
+std::string refusal(const std::function<void()>& work) {
+  try {
+    work();
+  } catch (const Error& error) {
+    return error.message();
+  }
+  return "nothing refused";
+}
+
 World world_of(const EscapePlane& plane) {
   Scene scene;
   scene.plane = plane;
@@ -231,8 +240,8 @@ TEST(EscapePlanes, PerturbationIsDirectIterationAtAnyDepth) {
 }
 
 /// A number with zeros behind it, so many as deep windows ask for.
-Decimal exactly(const std::string& text) {
-  return Decimal(std::string_view(text + std::string(60, '0')));
+Decimal exactly(const std::string& text, std::size_t places = 60) {
+  return Decimal(std::string_view(text + std::string(places, '0')));
 }
 
 TEST(EscapePlanes, PerturbationOfEveryFamilyIsDirectIterationFarDown) {
@@ -271,6 +280,84 @@ TEST(EscapePlanes, PerturbationOfEveryFamilyIsDirectIterationFarDown) {
       EXPECT_LE(other, 2) << name_of(plane.family) << ", width " << width;
       // As many steps as it takes to come away from there.
       EXPECT_GT(most, width == std::string("1e-50") ? 75u : 15u);
+    }
+  }
+}
+
+/// What is told without distances and traps: then orbits are iterated together.
+const LayerSet counted{Layer::steps, Layer::ending, Layer::smooth_count};
+
+TEST(EscapePlanes, OrbitsIteratedTogetherAreThoseIteratedAlone) {
+  struct Case {
+    EscapePlane plane;
+    const char *x, *y, *width;
+  };
+  const DecimalPoint julia{Decimal(-0.15), Decimal(-0.42)};
+  const Case cases[] = {
+      {{.family = PlaneFamily::power}, "-0.4", "0.5", "1.5"},
+      {{.family = PlaneFamily::power}, "-2.0", "0.0", "1e-40"},
+      {{.family = PlaneFamily::power}, "-2.0", "0.0", "1e-320"},
+      {{.family = PlaneFamily::power, .power = 5}, "-0.4", "0.5", "1.5"},
+      {{.family = PlaneFamily::conjugate, .power = 3}, "-0.4", "0.5", "1.5"},
+      {{.family = PlaneFamily::folded}, "-0.4", "-0.5", "1.5"},
+      {{.julia = julia}, "0.1", "0.2", "1.5"},
+      {{.julia = julia}, "1.2", "0.3", "1e-40"},
+  };
+  for (const Case& one : cases) {
+    const World world = world_of(one.plane);
+    Camera camera = looking_at(one.x, one.y, one.width);
+    camera.window.center = {exactly(one.x, 330), exactly(one.y, 330)};
+    const Budget budget = stepping(60, 40, PlaneNumber::perturbation, 777);
+    const Frame together = render(world, camera, budget, test::with_layers(counted));
+    // Traps are looked at along every orbit, step by step and without skips.
+    const Frame alone = render(world, camera, budget,
+                               test::with_layers({Layer::steps, Layer::ending, Layer::trap}));
+    int other = 0;
+    int escaped = 0;
+    for (int y = 0; y < 40; ++y) {
+      for (int x = 0; x < 60; ++x) {
+        const bool out = static_cast<Ending>(alone.codes(Layer::ending)(x, y)) == Ending::escaped;
+        escaped += out;
+        other += together.codes(Layer::ending)(x, y) != alone.codes(Layer::ending)(x, y) ||
+                 (out && together.codes(Layer::steps)(x, y) != alone.codes(Layer::steps)(x, y));
+      }
+    }
+    EXPECT_LE(other, 5) << name_of(one.plane.family) << ", width " << one.width;
+    EXPECT_GT(escaped, 100) << name_of(one.plane.family) << ", width " << one.width;
+    EXPECT_EQ(together.tally.lanes, 2400u);
+    EXPECT_EQ(together.tally.hits + together.tally.escaped + together.tally.spent, 2400u);
+  }
+}
+
+TEST(EscapePlanes, NobodyEscapesPastTheLimit) {
+  for (const PlaneNumber number : {PlaneNumber::float64, PlaneNumber::perturbation}) {
+    const World world = world_of({});
+    const Camera camera = looking_at("-0.74", "0.15", "0.02");
+    Budget budget = stepping(80, 50, number, 700);
+    budget.plane.skipping = false;
+    budget.plane.periodicity = false;
+    const Frame all = render(world, camera, budget, test::with_layers(counted));
+    for (const int limit : {1, 7, 41, 90, 133, 512}) {
+      budget.plane.iterations = limit;
+      const Frame some = render(world, camera, budget, test::with_layers(counted));
+      int wrong = 0;
+      std::uint64_t steps = 0;
+      for (int y = 0; y < 50; ++y) {
+        for (int x = 0; x < 80; ++x) {
+          const bool out = static_cast<Ending>(all.codes(Layer::ending)(x, y)) == Ending::escaped;
+          const std::uint32_t count = all.codes(Layer::steps)(x, y);
+          const auto ending = static_cast<Ending>(some.codes(Layer::ending)(x, y));
+          const bool known = ending == Ending::hit;
+          const bool escapes = out && count <= static_cast<std::uint32_t>(limit);
+          wrong += escapes ? ending != Ending::escaped || some.codes(Layer::steps)(x, y) != count
+                           : !known &&
+                                 (ending != Ending::spent || some.codes(Layer::steps)(x, y) !=
+                                                                 static_cast<std::uint32_t>(limit));
+          steps += some.codes(Layer::steps)(x, y);
+        }
+      }
+      EXPECT_EQ(wrong, 0) << name_of(number) << " to " << limit;
+      EXPECT_EQ(some.tally.steps, steps) << "no more are told than were taken";
     }
   }
 }
@@ -432,7 +519,8 @@ TEST(EscapePlanes, AutoTakesTheCheapestTypeThatTellsPixelsApart) {
   EXPECT_EQ(plainly("2"), PlaneNumber::float32);
   EXPECT_EQ(taken("2"), PlaneNumber::float64) << "distances are found in double";
   EXPECT_EQ(plainly("1e-4"), PlaneNumber::float64);
-  EXPECT_EQ(plainly("1e-16"), PlaneNumber::double_double);
+  EXPECT_EQ(plainly("1e-16"), PlaneNumber::perturbation);
+  EXPECT_EQ(taken("1e-16"), PlaneNumber::double_double) << "distances cost perturbation more";
   EXPECT_EQ(plainly("1e-40"), PlaneNumber::perturbation);
   // A type past its limit says so, and how much of the frame is doubtful.
   const Frame past =
@@ -485,6 +573,94 @@ TEST(EscapePlanes, TheSameBytesForEveryVectorWidthAndThreadCount) {
       }
     });
   }
+}
+
+TEST(EscapePlanes, OrbitsTogetherGiveTheSameBytesForEveryVectorWidth) {
+  struct Case {
+    EscapePlane plane;
+    PlaneNumber number;
+    const char* width;
+  };
+  using enum PlaneNumber;
+  const Case cases[] = {
+      {{}, perturbation, "1e-30"},
+      {{.family = PlaneFamily::folded, .power = 3}, perturbation, "2"},
+      {{.julia = DecimalPoint{Decimal(-0.15), Decimal(-0.42)}}, perturbation, "2"},
+      {{}, float32, "2"},
+      {{}, float64, "2"},
+      {{.power = 4}, double_double, "2"},
+  };
+  for (const Case& one : cases) {
+    Budget budget = stepping(90, 40, one.number, 700);
+    const World world = world_of(one.plane);
+    Camera camera = looking_at("-0.5", "0.5", one.width);
+    camera.window.center = {exactly("-0.5"), exactly("0.5")};
+    std::optional<std::vector<std::uint64_t>> expected;
+    test::for_each_target([&](const char* target) {
+      const Frame frame = render(world, camera, budget, test::with_layers(counted, 2));
+      std::vector<std::uint64_t> found{frame.tally.steps, frame.tally.hits};
+      for (const Layer layer : counted.list()) found.push_back(test::hash_of(frame, layer));
+      if (!expected) expected = found;
+      EXPECT_EQ(found, *expected) << name_of(one.number) << " by " << target;
+    });
+  }
+}
+
+TEST(EscapePlanes, FramesGoOnFromTheOneBefore) {
+  const World world = world_of({});
+  const Budget budget = stepping(160, 100, PlaneNumber::float64, 800);
+  const Camera first = looking_at("-0.74", "0.14", "0.05");
+  const Frame before =
+      render(world, first, budget, test::with_layers({Layer::smooth_count, Layer::ending}));
+  const LayerSet layers{Layer::color, Layer::smooth_count, Layer::ending};
+  for (const double factor : {1.0, 1.3, 3.0}) {
+    Camera next = first;
+    next.window = zoomed(first.window, {160, 100}, 70, 50, factor);
+    const Frame anew = render(world, next, budget, test::with_layers(layers));
+    for (const double error : {0.01, 0.2}) {
+      const Frame after = render_after(world, next, budget, {&before, first.window, error},
+                                       test::with_layers(layers, 2));
+      const PlaneReport& report = *after.plane_report;
+      EXPECT_LE(report.taken_error, error);
+      EXPECT_GT(report.taken, 0.2) << factor;
+      EXPECT_LT(report.taken, 1);
+      EXPECT_EQ(after.tally.lanes, std::lround((1 - report.taken) * 16000));
+      double sum = 0;
+      int others = 0;
+      for (int y = 0; y < 100; ++y) {
+        for (int x = 0; x < 160; ++x) {
+          others += after.codes(Layer::ending)(x, y) != anew.codes(Layer::ending)(x, y);
+          const float right = anew.values(Layer::smooth_count)(x, y);
+          const float told = after.values(Layer::smooth_count)(x, y);
+          if (std::isfinite(right) && std::isfinite(told)) {
+            sum += (right - told) * (right - told);
+          }
+        }
+      }
+      // Of all pixels, where the report tells it of some.
+      EXPECT_LE(std::sqrt(sum / (16000 * report.taken)), 3 * error) << factor;
+      EXPECT_LE(others, 8) << factor;
+      EXPECT_LT(compare(after, anew).rmse, 0.02);
+      if (factor == 1) {
+        EXPECT_LT(report.taken_error, 1e-4) << "the same pixels";
+      }
+    }
+  }
+  const auto refused = [&](const PlaneBefore& one, LayerSet wanted, const World& of) {
+    return refusal([&] { render_after(of, first, budget, one, test::with_layers(wanted)); });
+  };
+  const PlaneBefore good{&before, first.window, 0.1};
+  EXPECT_THAT(refused(good, {Layer::steps}, world), HasSubstr("no layer steps"));
+  EXPECT_THAT(refused(good, layers, world_of({.tells = PlaneTells::distance})),
+              HasSubstr("where colors tell smooth counts, not distance"));
+  EXPECT_THAT(refused({&before, first.window, 0}, layers, world), HasSubstr("above 0"));
+  EXPECT_THAT(refused({nullptr, first.window, 1}, layers, world), HasSubstr("the one before"));
+  const Frame plain = render(world, first, budget, test::with_layers({Layer::color}));
+  EXPECT_THAT(refused({&plain, first.window, 1}, layers, world),
+              HasSubstr("no layer smooth_count"));
+  PlaneBefore turned = good;
+  turned.window.rotation = 0.1;
+  EXPECT_THAT(refused(turned, layers, world), HasSubstr("another rotation"));
 }
 
 TEST(EscapePlanes, SamplesAtEdgesAreThoseOfAll) {
@@ -568,15 +744,6 @@ TEST(PlaneWindows, ZoomsAreSteady) {
     before = off;
   }
   EXPECT_LT(before, 1e-3);
-}
-
-std::string refusal(const std::function<void()>& work) {
-  try {
-    work();
-  } catch (const Error& error) {
-    return error.message();
-  }
-  return "nothing refused";
 }
 
 TEST(PlaneWindows, RefuseWhatCannotBe) {

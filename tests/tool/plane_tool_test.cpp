@@ -74,6 +74,26 @@ TEST_F(PlaneTool, ZoomsSteadily) {
   }
 }
 
+TEST_F(PlaneTool, ZoomsStartFromTheFrameBefore) {
+  const std::string zoom =
+      "zoom pane.yaml --to=-0.74329189085243,0.13124055230880 --width 1e-3 --frames 12 "
+      "--size 160x100 --set plane.iterations=800 --quiet -o ";
+  EXPECT_EQ(tool(zoom + "anew").code, 0);
+  const test::Outcome outcome = tool(zoom + "after --start-from 0.1");
+  EXPECT_EQ(outcome.code, 0) << outcome.errors;
+  const std::string table = folder.read("after/zoom.csv");
+  EXPECT_THAT(table, HasSubstr(",taken,taken_error\n"));
+  // Of the last frame: some, and no further off than allowed.
+  const std::size_t end = table.rfind(',');
+  const std::size_t from = table.rfind(',', end - 1);
+  EXPECT_GT(std::stod(table.substr(from + 1)), 0.1);
+  EXPECT_LE(std::stod(table.substr(end + 1)), 0.1);
+  const Difference difference = compare(io::read_frame(folder.path() + "/after/frame-0012.png"),
+                                        io::read_frame(folder.path() + "/anew/frame-0012.png"));
+  EXPECT_LT(difference.rmse, 0.02);
+  EXPECT_THAT(refused(zoom + "no --start-from 0"), HasSubstr("--start-from"));
+}
+
 TEST_F(PlaneTool, SweepsOverWidthAndNumberLeaveLines) {
   const test::Outcome outcome = tool(
       "sweep pane.yaml --vary window.width=1e-2,1e-6,1e-10 --vary plane.number=float,double "

@@ -400,16 +400,23 @@ int run(const ZoomCommand& command) {
     std::vector<io::ZoomStep> steps;
     ProgressBar bar("zoom", command.common.quiet || command.common.json);
     const auto progress = bar.callback();
+    RenderOptions options{.layers = {Layer::display},
+                          .threads = command.common.threads,
+                          .progress = {},
+                          .recycle = {}};
+    if (command.start_from > 0)
+      options.layers = {Layer::display, Layer::smooth_count, Layer::ending};
+    Frame before;
     for (std::size_t i = 0; i < windows.size(); ++i) {
       Camera camera = file.camera;
       camera.window = windows[i];
-      Frame frame = render(world, camera, file.budget,
-                           {.layers = {Layer::display},
-                            .threads = command.common.threads,
-                            .progress = {},
-                            .recycle = {}});
+      Frame frame = command.start_from > 0 && i > 0
+                        ? render_after(world, camera, file.budget,
+                                       {&before, windows[i - 1], command.start_from}, options)
+                        : render(world, camera, file.budget, options);
       io::write_frame(fmt::format("{}/frame-{:04}.png", command.output, i + 1), frame);
       steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
+      if (command.start_from > 0) before = std::move(frame);
       if (progress && !progress(static_cast<double>(i + 1) / static_cast<double>(windows.size()))) {
         throw Error(ErrorKind::cancelled, "stopped by the caller");
       }

@@ -91,6 +91,7 @@ struct ZoomCommand {
   std::string to;
   std::string width;
   int frames = 2;
+  double start_from = 0;
   std::string output;
 };
 struct WalkCommand {

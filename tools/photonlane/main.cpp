@@ -168,8 +168,8 @@ int run_tool(int argc, char** argv) {
   ZoomCommand zoom;
   CLI::App* zoom_app = app.add_subcommand(
       "zoom",
-      "frames of a steady zoom into a plane\nEvery frame is computed anew; what each took, in "
-      "which numbers and with how many steps goes to zoom.csv.");
+      "frames of a steady zoom into a plane\nEvery frame is computed anew, unless --start-from "
+      "says otherwise; what each took, in which numbers and with how many steps goes to zoom.csv.");
   add_scene(*zoom_app, zoom.common);
   add_threads(*zoom_app, zoom.common.threads);
   zoom_app->add_option("--to", zoom.to, "the point that comes to the middle, two decimal numbers")
@@ -181,6 +181,12 @@ int run_tool(int argc, char** argv) {
   zoom_app->add_option("--frames", zoom.frames, "how many, with the scene's own window first")
       ->required()
       ->type_name("N");
+  zoom_app
+      ->add_option("--start-from", zoom.start_from,
+                   "start from the frame before: its pixels tell those of the next where that is "
+                   "off by no more steps than this, as root mean square")
+      ->type_name("STEPS")
+      ->check(CLI::PositiveNumber);
   zoom_app->add_option("-o,--output", zoom.output, "folder to write to")
       ->required()
       ->type_name("DIR");

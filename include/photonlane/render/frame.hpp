@@ -114,6 +114,8 @@ struct PlaneReport {
   std::uint64_t limit = 0;  ///< steps
   bool past_limit = false;  ///< the number type hardly tells the pixels apart
   double doubtful = 0;      ///< share of the pixels that the next type ends in another way
+  double taken = 0;         ///< share of the pixels that came from the frame before
+  double taken_error = 0;   ///< steps those are off by, as root mean square of some of them
 };
 
 /// What a frame cost, stage by stage, in milliseconds.

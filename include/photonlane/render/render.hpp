@@ -30,4 +30,22 @@ struct RenderOptions {
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options = {});
 
+/// The frame of a plane before the next one of a zoom, and the window it shows.
+struct PlaneBefore {
+  const Frame* frame = nullptr;  ///< with the layers smooth_count and ending
+  PlaneWindow window;
+  double error = 0.05;  ///< steps, as root mean square, that taken pixels may be off by
+};
+
+/// The same, starting from the pixels of the frame before: where smooth counts go on evenly from
+/// one of its pixels to the next they are taken from there. Some of those are iterated all the
+/// same; where they are further off than allowed, fewer are taken, down to none. What was taken and
+/// how far it is off is in the frame's report. Of layers, those of colors, smooth counts and
+/// endings alone.
+///
+/// Throws Error (usage) for worlds of rooms, other layers, colors that tell something else than
+/// smooth counts, and frames before without them; Error (input) for an error that is not above 0.
+Frame render_after(const World& world, const Camera& camera, const Budget& budget,
+                   const PlaneBefore& before, RenderOptions options = {});
+
 }  // namespace photonlane

@@ -1,0 +1,22 @@
+#pragma once
+
+#include <vector>
+
+#include "photonlane/render/render.hpp"
+
+namespace photonlane {
+
+/// What the frame before tells of the smooth counts of the next one's pixels.
+struct PlaneTold {
+  std::vector<float> counts;  ///< row by row
+  /// How far those are from straight lines between the nearest pixels of the frame before; no
+  /// number or infinite where not all sixteen around escaped.
+  std::vector<float> bends;
+};
+
+/// Tells by cubics through four by four pixels (Keys, "Cubic convolution interpolation for digital
+/// image processing", 1981). Throws Error (usage) where the frame before has no smooth counts, or
+/// its window another rotation.
+PlaneTold told_by(const PlaneBefore& before, const PlaneWindow& window, Size size, int threads);
+
+}  // namespace photonlane
