@@ -1,0 +1,15 @@
+#pragma once
+
+namespace photonlane::test {
+
+/// How many of so many to try: fewer under the sanitizers, which look at how it is done, not at
+/// what comes out.
+constexpr int effort(int all) {
+#ifdef __SANITIZE_ADDRESS__
+  return (all + 3) / 4;
+#else
+  return all;
+#endif
+}
+
+}  // namespace photonlane::test
