@@ -2,7 +2,6 @@
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
-#include "support/effort.hpp"
 #include "support/files.hpp"
 #include "support/scenes.hpp"
 
@@ -193,7 +192,7 @@ TEST(Fractals, AreInventedTheSameEachTime) {
       write_fractal(path, made, {.seed = seed, .kind = kind});
       const SceneFile file = read_scene(path);
       Budget budget = file.budget;
-      budget.frame = {test::effort(36), test::effort(24), 1};
+      budget.frame = {24, 16, 1};
       const Frame frame = render(compile(file.scene), file.camera, budget);
       EXPECT_GT(frame.tally.hits, frame.tally.lanes / 20) << name_of(kind) << seed;
       EXPECT_LT(frame.tally.hits, frame.tally.lanes * 19 / 20) << name_of(kind) << seed;
