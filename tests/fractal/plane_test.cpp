@@ -663,6 +663,128 @@ TEST(EscapePlanes, FramesGoOnFromTheOneBefore) {
   EXPECT_THAT(refused(turned, layers, world), HasSubstr("another rotation"));
 }
 
+TEST(EscapePlanes, ZoomsThatGoOnStayClose) {
+  // Every frame from the one before: what is off does not pile up.
+  const World world = world_of({});
+  Camera camera = looking_at(spiral_x, spiral_y, "1e-8");
+  const Size size{120, 80};
+  Budget budget = stepping(size.width, size.height, PlaneNumber::automatic, 3000);
+  const LayerSet layers{Layer::smooth_count, Layer::ending};
+  constexpr double error = 0.05;
+  const std::vector<PlaneWindow> windows = zoom_windows(camera.window, size, camera.window.center,
+                                                        Decimal(std::string_view("1e-18")), 40);
+  Frame before = render(world, camera, budget, test::with_layers(layers));
+  double taken = 0;
+  for (std::size_t i = 1; i < windows.size(); ++i) {
+    camera.window = windows[i];
+    Frame after = render_after(world, camera, budget, {&before, windows[i - 1], error},
+                               test::with_layers(layers));
+    taken += after.plane_report->taken / static_cast<double>(windows.size() - 1);
+    before = std::move(after);
+  }
+  EXPECT_EQ(before.plane_report->number, PlaneNumber::perturbation);
+  EXPECT_GT(taken, 0.15);
+  const Frame anew = render(world, camera, budget, test::with_layers(layers));
+  double sum = 0;
+  int both = 0;
+  for (int y = 0; y < size.height; ++y) {
+    for (int x = 0; x < size.width; ++x) {
+      const float told = before.values(Layer::smooth_count)(x, y);
+      const float right = anew.values(Layer::smooth_count)(x, y);
+      if (!std::isfinite(told) || !std::isfinite(right)) continue;
+      sum += (told - right) * (told - right);
+      ++both;
+    }
+  }
+  EXPECT_GT(both, 5000);
+  EXPECT_LT(std::sqrt(sum / both), 2 * error);
+}
+
+TEST(EscapePlanes, FramesThatGoOnAreTheSameBytesForEveryVectorWidthAndThreadCount) {
+  for (const PlaneNumber number : {PlaneNumber::float64, PlaneNumber::perturbation}) {
+    const World world = world_of({});
+    const Budget budget = stepping(100, 60, number, 500);
+    const Camera first = looking_at("-0.74", "0.14", "0.05");
+    Camera next = first;
+    next.window = zoomed(first.window, {100, 60}, 40, 30, 1.5);
+    const LayerSet layers{Layer::color, Layer::smooth_count, Layer::ending};
+    const Frame before = render(world, first, budget, test::with_layers(layers));
+    std::optional<std::vector<std::uint64_t>> expected;
+    test::for_each_target([&](const char* target) {
+      for (const int threads : {1, 3}) {
+        const Frame frame = render_after(world, next, budget, {&before, first.window, 0.1},
+                                         test::with_layers(layers, threads));
+        std::vector<std::uint64_t> found{frame.tally.lanes, frame.tally.steps};
+        for (const Layer layer : layers.list()) found.push_back(test::hash_of(frame, layer));
+        if (!expected) expected = found;
+        EXPECT_EQ(found, *expected) << name_of(number) << " by " << target;
+      }
+    });
+  }
+}
+
+TEST(EscapePlanes, FramesGoOnTurnedOutwardAndIntoOtherSizes) {
+  const World world = world_of({});
+  Camera first = looking_at("-0.74", "0.14", "0.05");
+  first.window.rotation = 0.4;
+  const LayerSet layers{Layer::smooth_count, Layer::ending};
+  const Budget budget = stepping(160, 100, PlaneNumber::float64, 800);
+  const Frame before = render(world, first, budget, test::with_layers(layers));
+  struct Case {
+    Size size;
+    double factor;
+  };
+  for (const Case& one : {Case{{160, 100}, 0.7}, Case{{160, 100}, 2}, Case{{90, 120}, 1.7}}) {
+    Camera next = first;
+    next.window = zoomed(first.window, {160, 100}, 80, 50, one.factor);
+    Budget small = budget;
+    small.frame = {one.size.width, one.size.height, 1};
+    const Frame anew = render(world, next, small, test::with_layers(layers));
+    const Frame after =
+        render_after(world, next, small, {&before, first.window, 0.1}, test::with_layers(layers));
+    EXPECT_GT(after.plane_report->taken, 0.1) << one.factor;
+    EXPECT_LE(after.plane_report->taken_error, 0.1);
+    int far = 0;
+    for (int y = 0; y < one.size.height; ++y) {
+      for (int x = 0; x < one.size.width; ++x) {
+        const float told = after.values(Layer::smooth_count)(x, y);
+        const float right = anew.values(Layer::smooth_count)(x, y);
+        far += std::isfinite(told) && std::isfinite(right) && std::abs(told - right) > 0.5;
+      }
+    }
+    EXPECT_LE(far, one.size.width * one.size.height / 500) << one.factor;
+  }
+}
+
+TEST(EscapePlanes, PointsEndTheSameWhateverIsIteratedWithThem) {
+  // Pixels of a 64th, so that places are exact; moved by whole pixels, other points share a batch.
+  for (const PlaneNumber number :
+       {PlaneNumber::float32, PlaneNumber::float64, PlaneNumber::double_double}) {
+    const World world = world_of({});
+    Budget budget = stepping(128, 64, number, 3000);
+    budget.plane.forms = false;
+    const Camera here = looking_at("-0.5", "0.25", "2");
+    const Frame frame = render(world, here, budget, test::with_layers(counted));
+    for (const int by : {8, 40}) {
+      Camera there = here;
+      there.window.center = {Decimal(-0.5 + by / 64.0), Decimal(0.0)};
+      const Frame moved = render(world, there, budget, test::with_layers(counted));
+      int other = 0;
+      for (int y = 16; y < 64; ++y) {
+        for (int x = by; x < 128; ++x) {
+          for (const Layer layer : {Layer::steps, Layer::ending}) {
+            other += frame.codes(layer)(x, y) != moved.codes(layer)(x - by, y - 16);
+          }
+          other += frame.values(Layer::smooth_count)(x, y) !=
+                   moved.values(Layer::smooth_count)(x - by, y - 16);
+        }
+      }
+      EXPECT_EQ(other, 0) << name_of(number) << " by " << by;
+    }
+    EXPECT_GT(frame.tally.hits, 1000u) << "orbits that come round again are told";
+  }
+}
+
 TEST(EscapePlanes, SamplesAtEdgesAreThoseOfAll) {
   Budget budget = stepping(120, 80, PlaneNumber::float64, 300);
   budget.frame.samples = 9;
