@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <vector>
 
 #include "io/field_node.hpp"
@@ -266,24 +267,33 @@ void write_fractal(const std::string& path, const Field& fractal, const FractalR
     return random_uniform({.seed = static_cast<std::uint64_t>(recipe.seed), .bounce = 1}, which);
   };
   FoldTint tint;
+  // Three neighbors on a wheel of colors, from dark to light.
+  const auto hue = [&](double turn, double light) {
+    const auto part = [&](double phase) {
+      return static_cast<float>(light * (0.62 + 0.38 * std::cos(2 * pi * (turn - phase))));
+    };
+    return Color(part(0), part(1.0 / 3), part(2.0 / 3));
+  };
   for (const char* name : {"deep", "middle", "pale"}) {
-    const auto i = static_cast<std::uint32_t>(tint.materials.size());
-    const float light = 0.12f + 0.32f * static_cast<float>(i);
-    scene.wall(
-        {.base = {light * (0.6f + 0.4f * chance(3 * i)), light * (0.5f + 0.5f * chance(3 * i + 1)),
-                  light * (0.5f + 0.5f * chance(3 * i + 2))},
-         .roughness = 0.4,
-         .specular = 0.04},
-        name);
-    tint.materials.push_back(static_cast<int>(i));
+    const auto i = static_cast<int>(tint.materials.size());
+    const double turn = chance(0) + (0.08 + 0.12 * chance(1)) * i;
+    scene.wall({.base = hue(turn, 0.25 + 0.37 * i), .roughness = 0.4, .specular = 0.04}, name);
+    tint.materials.push_back(i);
   }
   const std::vector<double>& n = fractal.numbers();
-  scene.room().add(field::place({n[0], n[1], n[2]}, fractal.parts().front().tinted(tint),
-                                {n[3], n[4], n[5]}, n[6]));
+  const Field made = field::place({n[0], n[1], n[2]}, fractal.parts().front().tinted(tint),
+                                  {n[3], n[4], n[5]}, n[6]);
+  scene.room().add(made);
+  // On a dish, for its shadow to fall on.
+  const double low = std::max(made.bounds().low.z(), -1.2);
+  scene.wall({.base = {0.42f, 0.4f, 0.38f}}, "dish");
+  scene.room().add(field::made_of(static_cast<int>(tint.materials.size()),
+                                  field::place({0, 0, low - 0.03}, field::cylinder(1.2, 0.06))));
   scene.room().sky.emplace();
-  scene.room().light.ambient = {0.34f, 0.36f, 0.44f};
-  scene.room().light.sun = Sun{.heading = degrees(240), .elevation = degrees(38)};
-  file.camera = Camera::look_at({1.5, -2.5, 1.2}, {0, 0, 0}, degrees(42));
+  scene.room().light.ambient = {0.3f, 0.33f, 0.42f};
+  scene.room().light.sun =
+      Sun{.heading = degrees(245), .elevation = degrees(42), .color = {1.0f, 0.84f, 0.62f}};
+  file.camera = Camera::look_at({1.6, -2.7, 0.85}, {0, 0, -0.05}, degrees(42));
   file.budget.frame = {960, 600, 4};
   // Finer than a pixel everything is noise.
   file.budget.field.detail = 1.5;
