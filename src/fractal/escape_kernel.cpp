@@ -347,8 +347,7 @@ class Orbits : public OrbitsOf<Real, power, plain> {
   /// Steps that are taken before anybody looks. Once outside nothing comes back, so that the ones
   /// within which some orbit ended are taken again to see when.
   static constexpr int chunk = 8;
-  /// The square of a stretch, from the first step on, below which an orbit is taken to be drawn in.
-  static constexpr double least_pull = 1e-20;
+
   static constexpr std::size_t nobody = ~std::size_t{0};
   static constexpr std::uint64_t allotment = std::uint64_t{1} << 30;
 
@@ -464,7 +463,7 @@ class Orbits : public OrbitsOf<Real, power, plain> {
           }
         }
         if (derivative) {
-          same = hn::Or(same, hn::Lt(pull[v], hn::Set(d, Number(least_pull))));
+          same = hn::Or(same, hn::Lt(pull[v], hn::Set(d, Number(drawn_in))));
         }
         ended = hn::Or(ended, same);
         if (hn::AllFalse(d, ended)) continue;

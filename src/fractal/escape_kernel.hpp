@@ -45,6 +45,9 @@ struct EscapeEnds {
   void resize(std::size_t size);
 };
 
+/// The square of a stretch, from the first step on, below which an orbit is taken to be drawn in.
+constexpr double drawn_in = 1e-20;
+
 /// When orbits end.
 struct EscapeStop {
   std::uint64_t limit = 1000;

@@ -13,9 +13,6 @@ constexpr double linear_enough = 0x1p-38;
 /// The logarithm of the size from which on doubles hold distances and their squares.
 constexpr double near_enough = -470;
 
-/// The square of a stretch, from the first step on, below which an orbit is taken to be drawn in.
-constexpr double drawn_in = 1e-20;
-
 /// |c + d| - |c|, without loss.
 double change_of_size(double c, double d) {
   if (c >= 0) return c + d >= 0 ? d : -(2 * c + d);
@@ -64,11 +61,14 @@ struct Perturbation::Skips {
                     std::log2(linear_enough * 2 / (rule.power - 1)) + z.log2()};
     }
     std::vector<std::vector<Far>> longer;
-    while (one.size() >= 2) {
-      std::vector<Far> two(one.size() / 2);
+    const auto halves = [&]() -> const std::vector<Far>& {
+      return longer.empty() ? one : longer.back();
+    };
+    while (halves().size() >= 2) {
+      std::vector<Far> two(halves().size() / 2);
       for (std::size_t i = 0; i < two.size(); ++i) {
-        const Far& first = one[2 * i];
-        const Far& second = one[2 * i + 1];
+        const Far& first = halves()[2 * i];
+        const Far& second = halves()[2 * i + 1];
         Far& both = two[i];
         both.a = second.a * first.a;
         both.b = second.a * first.b + second.b;
@@ -93,12 +93,26 @@ struct Perturbation::Skips {
         largest_reach = std::max(largest_reach, near.square_reach);
       }
       levels.push_back(std::move(level));
-      longer.push_back(two);
-      one = std::move(two);
+      longer.push_back(std::move(two));
     }
     if (!rule.julia) go_together(longer, log_reach, limit);
     if (!deep) return;
     for (std::size_t l = 0; l < levels.size(); ++l) levels[l].far = std::move(longer[l]);
+  }
+
+  /// The level of the longest one from so many steps after place 1 that takes no more than so many
+  /// and is good; -1: none is.
+  template <class Good>
+  int longest(std::size_t at, std::uint64_t most, const Good& good) const {
+    int best = -1;
+    for (std::size_t level = 0; level < levels.size(); ++level) {
+      const std::uint64_t length = std::uint64_t{2} << level;
+      if (at % length != 0) break;
+      const std::size_t index = at / length;
+      if (index >= levels[level].near.size() || length > most || !good(level, index)) break;
+      best = static_cast<int>(level);
+    }
+    return best;
   }
 
  private:
@@ -106,19 +120,14 @@ struct Perturbation::Skips {
                    std::uint64_t limit) {
     for (;;) {
       const double size = first_slope.log2() + log_reach;
-      const Far* best = nullptr;
-      std::uint64_t steps = 0;
-      for (std::size_t level = 0; level < longer.size(); ++level) {
-        const std::uint64_t length = std::uint64_t{2} << level;
-        const std::size_t index = together / length;
-        if (together % length != 0 || index >= longer[level].size()) break;
-        if (1 + together + length > limit || !(size < longer[level][index].log_reach)) break;
-        best = &longer[level][index];
-        steps = length;
-      }
-      if (best == nullptr) return;
-      first_slope = best->a * first_slope + best->b;
-      pull.times(best->a);
+      const int level = longest(
+          together, limit - 1 - together,
+          [&](std::size_t one, std::size_t index) { return size < longer[one][index].log_reach; });
+      if (level < 0) return;
+      const std::uint64_t steps = std::uint64_t{2} << level;
+      const Far& best = longer[static_cast<std::size_t>(level)][together / steps];
+      first_slope = best.a * first_slope + best.b;
+      pull.times(best.a);
       together += steps;
       // Whoever is drawn in so far has ended.
       if (pull.below(drawn_in)) return;
@@ -155,11 +164,10 @@ class Perturbation::Walker final : public PerturbedLanes {
       PerturbedFlight flight;
       flight.family = rule_.family;
       flight.power = rule_.power;
-      flight.julia = rule_.julia;
+
       flight.orbit = all_.orbit_.data();
       flight.restart = all_.restart_;
       flight.second_end = all_.second_end_;
-
       flight.square_radius = square_radius_;
       flight.limit = stop_.limit;
       flight.draws = draws_;
@@ -479,16 +487,7 @@ class Perturbation::Walker final : public PerturbedLanes {
   /// The longest skip from here that is good for a distance and does not pass the limit.
   template <class Good>
   int longest(const Good& good) {
-    const std::size_t at = lane_.place - 1;
-    int best = -1;
-    for (std::size_t level = 0; level < skips_->levels.size(); ++level) {
-      const std::uint64_t length = std::uint64_t{2} << level;
-      if (at % length != 0) break;
-      const std::size_t index = at / length;
-      if (index >= skips_->levels[level].near.size() || lane_.count + length > stop_.limit) break;
-      if (!good(level, index)) break;
-      best = static_cast<int>(level);
-    }
+    const int best = skips_->longest(lane_.place - 1, stop_.limit - lane_.count, good);
     if (best >= 0) skip_length_ = std::uint64_t{2} << best;
     return best;
   }

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "fractal/escape_kernel.hpp"
 #include "fractal/perturbed_lane.hpp"
 
 #undef HWY_TARGET_INCLUDE
@@ -91,7 +92,7 @@ class PerturbedOrbits {
     const DI di;
     const double* const orbit = &flight_.orbit[0].x;
     const V radius = hn::Set(d, flight_.square_radius);
-    const V least = hn::Set(d, flight_.draws ? 1e-20 : -1.0);
+    const V least = hn::Set(d, flight_.draws ? drawn_in : -1.0);
     const VI restart = hn::Set(di, static_cast<std::int64_t>(2 * flight_.restart));
     const VI second_end = hn::Set(di, static_cast<std::int64_t>(2 * flight_.second_end));
     const VI pair = hn::Set(di, 2);
@@ -252,7 +253,6 @@ class PerturbedOrbits {
   PerturbedLanes& lanes_;
   std::size_t live_ = 0;
   PerturbedLane lane_[slots];
-
   alignas(64) double off_x_[slots], off_y_[slots], point_x_[slots], point_y_[slots], pull_[slots],
       look_below_[slots];
   /// Places and ends in numbers of the orbit, of which each z has two.

@@ -23,7 +23,6 @@ struct PerturbedLane {
 struct PerturbedFlight {
   PlaneFamily family = PlaneFamily::power;
   int power = 2;
-  bool julia = false;
   const Complex* orbit = nullptr;           ///< the ones that lanes are told from
   std::size_t restart = 0, second_end = 0;  ///< where lanes go on that came near to 0
 

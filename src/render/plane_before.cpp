@@ -104,4 +104,25 @@ PlaneTold told_by(const PlaneBefore& before, const PlaneWindow& window, Size siz
   return told;
 }
 
+std::vector<std::size_t> even_pixels(const std::vector<float>& bends, float most, Size size,
+                                     int threads) {
+  const auto width = static_cast<std::size_t>(size.width);
+  const auto rows = static_cast<std::size_t>(size.height);
+  std::vector<std::uint8_t> even(bends.size(), 0);
+  parallel_for(threads, rows, [&](std::size_t y) {
+    for (std::size_t x = 1; x + 1 < width; ++x) {
+      const float* const at = &bends[y * width + x];
+      even[y * width + x] = (at[-1] <= most) & (at[0] <= most) & (at[1] <= most);
+    }
+  });
+  std::vector<std::size_t> pixels;
+  for (std::size_t y = 1; y + 1 < rows; ++y) {
+    for (std::size_t x = 1; x + 1 < width; ++x) {
+      const std::uint8_t* const at = &even[y * width + x];
+      if (at[0] & *(at - width) & at[width]) pixels.push_back(y * width + x);
+    }
+  }
+  return pixels;
+}
+
 }  // namespace photonlane

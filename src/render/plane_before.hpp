@@ -19,4 +19,8 @@ struct PlaneTold {
 /// its window another rotation.
 PlaneTold told_by(const PlaneBefore& before, const PlaneWindow& window, Size size, int threads);
 
+/// Pixels that bend no more than that, as all around them: by chance, others do here and there.
+std::vector<std::size_t> even_pixels(const std::vector<float>& bends, float most, Size size,
+                                     int threads);
+
 }  // namespace photonlane

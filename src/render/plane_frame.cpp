@@ -186,7 +186,8 @@ class PlaneFrame {
     // Of a cubic far less is wrong than its bend.
     auto most = static_cast<float>(std::min(8 * before_->error, 2.0));
     for (int attempt = 0; attempt < 4; ++attempt, most /= 4) {
-      const std::vector<std::size_t> pixels = even_pixels(told.bends, most);
+      const std::vector<std::size_t> pixels =
+          even_pixels(told.bends, most, size_, options_.threads);
       if (pixels.empty()) return;
       const double error = error_of(told, pixels);
       if (!(error <= before_->error)) continue;
@@ -210,27 +211,6 @@ class PlaneFrame {
       taken_error_ = error;
       return;
     }
-  }
-
-  /// Pixels that bend no more than that, as all around them: by chance, others do here and there.
-  std::vector<std::size_t> even_pixels(const std::vector<float>& bends, float most) const {
-    const auto width = static_cast<std::size_t>(size_.width);
-    const auto rows = static_cast<std::size_t>(size_.height);
-    std::vector<std::uint8_t> even(bends.size(), 0);
-    parallel_for(options_.threads, rows, [&](std::size_t y) {
-      for (std::size_t x = 1; x + 1 < width; ++x) {
-        const float* const at = &bends[y * width + x];
-        even[y * width + x] = (at[-1] <= most) & (at[0] <= most) & (at[1] <= most);
-      }
-    });
-    std::vector<std::size_t> pixels;
-    for (std::size_t y = 1; y + 1 < rows; ++y) {
-      for (std::size_t x = 1; x + 1 < width; ++x) {
-        const std::uint8_t* const at = &even[y * width + x];
-        if (at[0] & *(at - width) & at[width]) pixels.push_back(y * width + x);
-      }
-    }
-    return pixels;
   }
 
   /// How far what is told of pixels is off, as root mean square of some of them; infinite where

@@ -109,6 +109,16 @@ RenderJob job_for(const World& world, const Camera& camera, const Budget& budget
   return job;
 }
 
+/// A frame to be filled, once all has been looked at.
+Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
+                RenderOptions& options) {
+  check(world, camera, budget, options);
+  Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
+  frame.budget = budget;
+  frame.cost.compile_ms = world.compile_ms();
+  return frame;
+}
+
 }  // namespace
 
 LayerSet measurable_layers(const World& world) {
@@ -123,10 +133,7 @@ LayerSet measurable_layers(const World& world) {
 
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options) {
-  check(world, camera, budget, options);
-  Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
-  frame.budget = budget;
-  frame.cost.compile_ms = world.compile_ms();
+  Frame frame = frame_for(world, camera, budget, options);
   if (world.plane() != nullptr) {
     render_plane(*world.plane(), camera.window, budget, options, frame);
     return frame;
@@ -165,10 +172,7 @@ Frame render_after(const World& world, const Camera& camera, const Budget& budge
     throw Error(ErrorKind::input,
                 fmt::format("an error of {} steps, expected one above 0", before.error));
   }
-  check(world, camera, budget, options);
-  Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
-  frame.budget = budget;
-  frame.cost.compile_ms = world.compile_ms();
+  Frame frame = frame_for(world, camera, budget, options);
   render_plane(*world.plane(), camera.window, budget, options, frame, &before);
   return frame;
 }

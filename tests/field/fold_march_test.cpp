@@ -4,6 +4,7 @@
 #include <optional>
 
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 #include "support/folds.hpp"
 #include "support/scenes.hpp"
 #include "support/targets.hpp"
@@ -151,7 +152,7 @@ TEST(Folds, ArePrunedWithoutAChange) {
   for (const World* world : {&few, &many}) {
     test::for_each_target([&](const char* target) {
       for (const NumberType number : {NumberType::float32, NumberType::float64}) {
-        Budget budget{.frame = {24, 18, 1}, .number = number};
+        Budget budget{.frame = {test::effort(24), test::effort(18), 1}, .number = number};
         budget.far_limit = 40;
         // Equal steps are the same ones whatever is left out.
         budget.field.method = FieldMethod::fixed;
