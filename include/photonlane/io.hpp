@@ -9,6 +9,7 @@
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/lane_text.hpp"
 #include "photonlane/io/layer_picture.hpp"
+#include "photonlane/io/output.hpp"
 #include "photonlane/io/picture.hpp"
 #include "photonlane/io/plan_picture.hpp"
 #include "photonlane/io/report.hpp"

@@ -9,7 +9,15 @@
 namespace photonlane {
 namespace {
 
-std::string bound_text(double value) { return fmt::format("{}", value); }
+/// As people write numbers: 1000000, not 1e+06; 1e9 where that is shorter by much.
+std::string bound_text(double value) {
+  if (value == std::floor(value) && std::fabs(value) < 1e8) return fmt::format("{:.0f}", value);
+  std::string text = fmt::format("{}", value);
+  if (const auto plus = text.find("e+"); plus != text.npos) text.erase(plus + 1, 1);
+  if (const auto zero = text.find("e0"); zero != text.npos) text.erase(zero + 1, 1);
+  if (const auto zero = text.find("e-0"); zero != text.npos) text.erase(zero + 2, 1);
+  return text;
+}
 
 std::string range_text(const Range& range) {
   const bool low = std::isfinite(range.low);

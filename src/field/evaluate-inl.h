@@ -730,9 +730,13 @@ class Machine {
       P& p = at[k];
       p = load(one.a, active.index[k]);
       if (one.shift != Tape::no_shift) p = shifted(p, constants_ + one.shift);
-      hn::Store(p.x.v, d, place[0] + k * lanes);
-      hn::Store(p.y.v, d, place[1] + k * lanes);
-      hn::Store(p.z.v, d, place[2] + k * lanes);
+      // Lanes that do not take part may be anywhere; a source is asked for numbers only.
+      const auto put = [&](const V& along, Number* to) HWY_ATTR {
+        hn::Store(hn::IfThenElseZero(hn::IsFinite(along), along), d, to + k * lanes);
+      };
+      put(p.x.v, place[0]);
+      put(p.y.v, place[1]);
+      put(p.z.v, place[2]);
       if (cuts_) {
         hn::Store(hn::Mul(footprint_[active.index[k]], hn::Set(d, c[2])), d, footprint + k * lanes);
       }

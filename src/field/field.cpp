@@ -454,6 +454,17 @@ void check_parts(FieldKind kind, const std::vector<double>& n, const std::vector
       }
     }
   }
+  if (kind == FieldKind::around) {
+    const int count = static_cast<int>(n[0]);
+    const int copies = std::min(count, 2 * copies_beside(count, parts.front().bounds()) + 1);
+    if (copies > most_copies_around) {
+      throw Error(
+          ErrorKind::input,
+          fmt::format("around: {} copies that reach into one another's share of the circle, "
+                      "expected at most {}; a part farther from the z axis reaches less far",
+                      copies, most_copies_around));
+    }
+  }
   if (kind == FieldKind::twist && !std::isfinite(across(parts.front().bounds()))) {
     throw Error(ErrorKind::input, "twist: a part without end in x or y, expected one that has one");
   }
@@ -485,6 +496,10 @@ void check_parts(FieldKind kind, const std::vector<double>& n, const std::vector
 
 Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts,
              std::shared_ptr<const FieldSource> source) {
+  if (static_cast<std::size_t>(kind) >= choice_names<FieldKind>.size()) {
+    throw Error(ErrorKind::usage,
+                fmt::format("no kind of field has number {}", static_cast<std::size_t>(kind)));
+  }
   const FieldKindInfo& info = field_kind_info(kind);
   const auto count = static_cast<std::ptrdiff_t>(parts.size());
   if (count < info.least_parts || count > info.most_parts) {
@@ -507,8 +522,23 @@ Field::Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> par
   auto node = std::make_shared<Node>();
   node->kind = kind;
   for (const Field& part : parts) {
-    node->depth = std::max(node->depth, part.node_->depth + 1);
-    node->count += part.node_->count;
+    node->depth = std::max(node->depth, part.node().depth + 1);
+    node->count += part.node().count;
+    node->work += part.node().work;
+  }
+  if (node->count > most_nodes) {
+    throw Error(
+        ErrorKind::input,
+        fmt::format("a field of {} shapes and operations, each counted as often as it stands "
+                    "in it, expected at most {}",
+                    node->count, most_nodes));
+  }
+  if (kind == FieldKind::iterate && numbers[0] > 1) node->work *= numbers[0];
+  if (node->work > most_work) {
+    throw Error(ErrorKind::input,
+                fmt::format("a field of {:.3g} shapes, operations and times they are iterated, "
+                            "expected at most {:.3g}",
+                            node->work, most_work));
   }
   if (node->depth > deepest) {
     throw Error(ErrorKind::input,
@@ -534,15 +564,19 @@ Field Field::tinted(FoldTint tint) const {
     throw Error(ErrorKind::input,
                 fmt::format("a tint over {} materials, expected 2 to 16", tint.materials.size()));
   }
-  auto node = std::make_shared<Node>(*node_);
+  auto node = std::make_shared<Node>(this->node());
   node->tint = std::move(tint);
   return Field(std::move(node));
+}
+
+void Field::refuse_empty() {
+  throw Error(ErrorKind::usage, "a field that was moved from, expected one that holds something");
 }
 
 bool Field::estimates() const { return folds(kind()) && !source()->steady(); }
 
 Field Field::made_of(int material) const {
-  auto node = std::make_shared<Node>(*node_);
+  auto node = std::make_shared<Node>(this->node());
   node->material = material;
   return Field(std::move(node));
 }

@@ -71,61 +71,103 @@ std::vector<Around> look(const CompiledField& field, std::span<const FieldBody> 
 /// A body on its way.
 class Mover {
  public:
-  Mover(FieldBody body, const Vec3d& way) : body_(body), rest_(way) { moved_.place = body.place; }
+  Mover(FieldBody body, const Vec3d& way) : body_(body), rest_(way), good_(body.place) {
+    moved_.place = body.place;
+  }
 
   const FieldBody& body() const { return body_; }
   FieldMoved result() const {
     FieldMoved moved = moved_;
-    moved.place = body_.place;
+    // Where it was last pushed, it may still reach into something.
+    moved.place = clear_ ? good_ : body_.place;
     return moved;
   }
+  /// Stops it where it is: it took as many steps as there are.
+  void give_up() { moved_.left = rest_.norm(); }
 
   /// Goes on by what is around it; true where there is way left.
   bool go(const Around& around) {
     FieldContact contact = around.contact;
-    if (body_.keeps_height) flatten(contact);
-    if (contact.gap < -close && pushes_ < most_pushes) {
-      // Out along the gradient, at most by its own size at once.
-      ++pushes_;
-      body_.place += std::min(-contact.gap, body_.radius) * contact.normal;
-      return true;
-    }
-    if (contact.gap < -0.05 * body_.radius) {
-      moved_.stuck = true;
+    if (body_.keeps_height && !flatten(contact)) return false;
+    if (!clear_) {
+      if (contact.gap < -close && pushes_ < most_pushes) {
+        push_out(contact);
+        return true;
+      }
+      if (contact.gap < -0.05 * body_.radius) {
+        moved_.stuck = true;
+        return false;
+      }
+      clear_ = true;
+    } else if (contact.gap < -close) {
+      slide(contact.normal);
+      if (pushes_ < most_corrections) {
+        push_out(contact);
+        return true;
+      }
+      // Between surfaces that push it into one another: back, and on by less.
+      body_.place = good_;
+      const double way = rest_.norm();
+      limit_ = 0.5 * std::min(limit_, way);
+      pushes_ = 0;
+      if (limit_ > least_step) return true;
+      rest_.setZero();
       return false;
+    } else {
+      limit_ *= 2;
     }
+    good_ = body_.place;
+    pushes_ = 0;
     double most = around.free - body_.radius;
     if (contact.touching()) {
       slide(contact.normal);
-      most = std::min(0.25 * body_.radius, 0.5 * around.free);
+      most = 0.9 * around.free;
     } else {
       // Up to the surface; where values are less than distances never more than is surely free.
       most = std::max(most, std::min(contact.gap, 0.5 * around.free));
     }
     const double left = rest_.norm();
     if (left < 1e-9) return false;
-    const double step = std::min(left, std::max(most, 1e-6));
+    const double step = std::min({left, std::max(most, least_step), limit_});
     const Vec3d way = rest_ / left;
     body_.place += step * way;
     rest_ -= step * way;
-    pushes_ = 0;
-    return left - step > 1e-9 || contact.touching();
+    return true;
   }
 
  private:
-  static constexpr int most_pushes = 32;
+  /// Pushes out of what a body began in, and of what it reaches into after a step.
+  static constexpr int most_pushes = 64;
+  static constexpr int most_corrections = 8;
+  static constexpr double least_step = 1e-6;  // meters
 
-  /// Of what is met only what is beside the body matters.
-  static void flatten(FieldContact& contact) {
+  /// Out along the gradient, at most by its own size at once.
+  void push_out(const FieldContact& contact) {
+    ++pushes_;
+    body_.place += std::min(-contact.gap, body_.radius) * contact.normal;
+  }
+
+  /// Of what is met only what is beside the body pushes it; floors and ceilings end its way up or
+  /// down. False where it has to stop: in a surface so level that nothing of it is beside.
+  bool flatten(FieldContact& contact) {
+    const Vec3d normal = contact.normal;
     contact.normal.z() = 0;
     const double beside = contact.normal.norm();
-    if (beside < 0.05) {
-      contact.gap = std::max(contact.gap, 2 * close);
-      contact.normal = {0, 0, 0};
-      return;
+    const bool level = std::abs(normal.z()) > beside;
+    if (contact.touching() && level && normal.z() * rest_.z() < 0) rest_.z() = 0;
+    if (beside >= 0.01) {
+      contact.normal /= beside;
+      contact.gap /= contact.gap < 0 ? beside : 1;
+      return true;
     }
-    contact.normal /= beside;
-    contact.gap /= contact.gap < 0 ? beside : 1;
+    if (clear_ && contact.gap < -0.5 * body_.radius) {
+      ++moved_.contacts;
+      moved_.normal = normal;
+      return false;
+    }
+    contact.gap = std::max(contact.gap, 2 * close);
+    contact.normal = {0, 0, 0};
+    return true;
   }
 
   /// What of the way leads into a surface is lost, and where two meet all but what leads along
@@ -150,7 +192,10 @@ class Mover {
 
   FieldBody body_;
   Vec3d rest_;
+  Vec3d good_;  ///< the last place at which it reached into nothing
   FieldMoved moved_;
+  bool clear_ = false;                                      ///< out of what it began in
+  double limit_ = std::numeric_limits<double>::infinity();  ///< of a step
   int pushes_ = 0;
 };
 
@@ -188,7 +233,7 @@ std::vector<FieldMoved> move_bodies(const CompiledField& field, std::span<const 
     going.push_back(i);
   }
   std::vector<FieldBody> now(bodies.begin(), bodies.end());
-  constexpr int most_rounds = 20000;
+  constexpr int most_rounds = 1'000'000;
   for (int round = 0; round < most_rounds && !going.empty(); ++round) {
     for (const std::size_t i : going) now[i] = movers[i].body();
     const std::vector<Around> around = look(field, now, going);
@@ -198,6 +243,7 @@ std::vector<FieldMoved> move_bodies(const CompiledField& field, std::span<const 
     }
     going = std::move(left);
   }
+  for (const std::size_t i : going) movers[i].give_up();
   std::vector<FieldMoved> result;
   for (const Mover& mover : movers) result.push_back(mover.result());
   return result;

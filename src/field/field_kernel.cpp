@@ -89,7 +89,7 @@ HWY_INLINE void Spread(D d, std::size_t count, Value* to, const Get& get) {
 }
 
 template <class Number>
-void Values(const Tape& tape, const FieldPlaces<Number>& places, Number* values) {
+std::size_t Values(const Tape& tape, const FieldPlaces<Number>& places, Number* values) {
   using D = hn::ScalableTag<Number>;
   using V = hn::Vec<D>;
   const D d;
@@ -99,11 +99,12 @@ void Values(const Tape& tape, const FieldPlaces<Number>& places, Number* values)
   // Where a field is large, neighbors are asked only for what matters around them.
   constexpr std::size_t part = 64;
   constexpr std::size_t cloud = 16;
-  constexpr std::size_t chunk = 2 * part;
+  constexpr std::size_t chunk = Regions<D>::most * cloud;
   if (tape.instructions.size() < 24 || places.count < part) {
     Ask<Plain<D>>(d, tape, tape.instructions, places, 0, places.count, give);
-    return;
+    return places.count;
   }
+  std::size_t evaluations = places.count;
   Machine<D, Plain<D>> machine(tape);
   Regions<D> regions(tape);
   for (std::size_t first = 0; first < places.count; first += chunk) {
@@ -113,12 +114,14 @@ void Values(const Tape& tape, const FieldPlaces<Number>& places, Number* values)
       balls.add_around(places, at, std::min(at + cloud, end));
     }
     regions.find(machine, tape.instructions, balls);
+    evaluations += balls.count;
     for (std::size_t begin = first; begin < end; begin += part) {
       const std::size_t past = std::min(begin + part, end);
       Ask<Plain<D>>(d, tape, regions.between((begin - first) / cloud, (past - 1 - first) / cloud),
                     places, begin, past, give);
     }
   }
+  return evaluations;
 }
 
 template <class Number>
@@ -176,21 +179,21 @@ void MarchAll(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudge
   order.give_back(own, hits);
 }
 
-#define PHOTONLANE_FIELD_FOR(Number, Name)                                                      \
-  void Values##Name(const Tape& tape, const FieldPlaces<Number>& places, Number* values) {      \
-    Values(tape, places, values);                                                               \
-  }                                                                                             \
-  void Gradients##Name(const Tape& tape, const FieldPlaces<Number>& places, Number* values,     \
-                       const FieldGradients<Number>& to) {                                      \
-    Gradients(tape, places, values, to);                                                        \
-  }                                                                                             \
-  void Materials##Name(const Tape& tape, const FieldPlaces<Number>& places,                     \
-                       const FieldMaterials<Number>& to) {                                      \
-    Materials(tape, places, to);                                                                \
-  }                                                                                             \
-  void March##Name(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget, \
-                   HitBatch<Number>& hits) {                                                    \
-    MarchAll(tape, lanes, budget, hits);                                                        \
+#define PHOTONLANE_FIELD_FOR(Number, Name)                                                        \
+  std::size_t Values##Name(const Tape& tape, const FieldPlaces<Number>& places, Number* values) { \
+    return Values(tape, places, values);                                                          \
+  }                                                                                               \
+  void Gradients##Name(const Tape& tape, const FieldPlaces<Number>& places, Number* values,       \
+                       const FieldGradients<Number>& to) {                                        \
+    Gradients(tape, places, values, to);                                                          \
+  }                                                                                               \
+  void Materials##Name(const Tape& tape, const FieldPlaces<Number>& places,                       \
+                       const FieldMaterials<Number>& to) {                                        \
+    Materials(tape, places, to);                                                                  \
+  }                                                                                               \
+  void March##Name(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,   \
+                   HitBatch<Number>& hits) {                                                      \
+    MarchAll(tape, lanes, budget, hits);                                                          \
   }
 PHOTONLANE_FIELD_FOR(float, Float)
 PHOTONLANE_FIELD_FOR(double, Double)
@@ -203,29 +206,29 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace photonlane {
 
-#define PHOTONLANE_FIELD_FOR(Number, Name)                                                     \
-  HWY_EXPORT(Values##Name);                                                                    \
-  HWY_EXPORT(Gradients##Name);                                                                 \
-  HWY_EXPORT(Materials##Name);                                                                 \
-  HWY_EXPORT(March##Name);                                                                     \
-  template <>                                                                                  \
-  void evaluate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values) {    \
-    HWY_DYNAMIC_DISPATCH(Values##Name)(tape, places, values);                                  \
-  }                                                                                            \
-  template <>                                                                                  \
-  void differentiate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values, \
-                          const FieldGradients<Number>& gradients) {                           \
-    HWY_DYNAMIC_DISPATCH(Gradients##Name)(tape, places, values, gradients);                    \
-  }                                                                                            \
-  template <>                                                                                  \
-  void tape_materials(const Tape& tape, const FieldPlaces<Number>& places,                     \
-                      const FieldMaterials<Number>& materials) {                               \
-    HWY_DYNAMIC_DISPATCH(Materials##Name)(tape, places, materials);                            \
-  }                                                                                            \
-  template <>                                                                                  \
-  void march_tape(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget, \
-                  HitBatch<Number>& hits) {                                                    \
-    HWY_DYNAMIC_DISPATCH(March##Name)(tape, lanes, budget, hits);                              \
+#define PHOTONLANE_FIELD_FOR(Number, Name)                                                         \
+  HWY_EXPORT(Values##Name);                                                                        \
+  HWY_EXPORT(Gradients##Name);                                                                     \
+  HWY_EXPORT(Materials##Name);                                                                     \
+  HWY_EXPORT(March##Name);                                                                         \
+  template <>                                                                                      \
+  std::size_t evaluate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values) { \
+    return HWY_DYNAMIC_DISPATCH(Values##Name)(tape, places, values);                               \
+  }                                                                                                \
+  template <>                                                                                      \
+  void differentiate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values,     \
+                          const FieldGradients<Number>& gradients) {                               \
+    HWY_DYNAMIC_DISPATCH(Gradients##Name)(tape, places, values, gradients);                        \
+  }                                                                                                \
+  template <>                                                                                      \
+  void tape_materials(const Tape& tape, const FieldPlaces<Number>& places,                         \
+                      const FieldMaterials<Number>& materials) {                                   \
+    HWY_DYNAMIC_DISPATCH(Materials##Name)(tape, places, materials);                                \
+  }                                                                                                \
+  template <>                                                                                      \
+  void march_tape(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,     \
+                  HitBatch<Number>& hits) {                                                        \
+    HWY_DYNAMIC_DISPATCH(March##Name)(tape, lanes, budget, hits);                                  \
   }
 PHOTONLANE_FIELD_FOR(float, Float)
 PHOTONLANE_FIELD_FOR(double, Double)

@@ -33,9 +33,10 @@ struct FieldMaterials {
   Number* share;
 };
 
-/// The field's values at places.
+/// The field's values at places. Returns how often the tape was evaluated: once for each, and for
+/// what of it matters around several.
 template <class Number>
-void evaluate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values);
+std::size_t evaluate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values);
 /// Values and their derivatives, carried through the tape.
 template <class Number>
 void differentiate_tape(const Tape& tape, const FieldPlaces<Number>& places, Number* values,

@@ -274,6 +274,50 @@ class Folder {
       value_[u] = value * hn::Div(set(1), scale[u]);
       tell(trail[u], u);
     }
+    for (std::size_t u = 0; u < count; ++u) {
+      if (!hn::AllFalse(d, hn::Lt(value_[u].v, set(1e-5)))) sponge_inside(u);
+    }
+  }
+
+  /// Within the solid the nearest side of the part a place is in may be one that it shares with the
+  /// next. There the value is how far the nearest hole is, or the outer side: of all bars of a size
+  /// the one through the middle of the part around, and of those of all sizes the nearest.
+  void sponge_inside(std::size_t u) {
+    const D d;
+    const V third = set(1.0 / 3);
+    const V three = set(3);
+    const V two = set(2);
+    T x = Abs(x_[u]);
+    T y = Abs(y_[u]);
+    T z = Abs(z_[u]);
+    T inside = Tools::past_box(x - set(1), y - set(1), z - set(1));
+    V scale = set(1);
+    M going = hn::Eq(third, third);
+    for (int i = 0; i < program_.times; ++i) {
+      if (cuts_) going = hn::AndNot(hn::Gt(hn::Mul(scale, footprint_[u]), set(1)), going);
+      const T large = Max(x, y);
+      const T small = Min(x, y);
+      const T middle = Min(large, Max(small, z));
+      const T least = Min(small, z);
+      const T off = middle - third;
+      // How far the bar is; within it, how far its sides.
+      const T over = Select(hn::Gt(off.v, hn::Zero(d)), beyond_two(off, least - third), off);
+      const T through = over * hn::Div(set(-1), scale);
+      inside = Select(going, Max(inside, through), inside);
+      // On to the part of the part, as above.
+      const T bc = Max(small, z);
+      const T edge = Min(small, z) - third;
+      x = Select(going, Abs(Max(large, bc) * three - two), x);
+      y = Select(going, Abs(Min(large, bc) * three - two), y);
+      z = Select(going, Abs((Abs(edge) + third) * three - two), z);
+      scale = hn::IfThenElse(going, hn::Mul(scale, three), scale);
+    }
+    value_[u] = Select(hn::Lt(inside.v, hn::Zero(d)), inside, value_[u]);
+  }
+  /// How far past two sides a place is that is past the first.
+  static T beyond_two(const T& a, const T& b) {
+    const T zero = a - a;
+    return Sqrt(square(a, Max(b, zero), zero));
   }
 
   // Balls taken out of all parts of a cube.

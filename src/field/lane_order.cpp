@@ -75,12 +75,14 @@ LaneOrder<Number>::LaneOrder(const LaneBatch<Number>& lanes) {
   ordered_.spread = lanes.spread;
   ordered_.any_start = lanes.any_start;
   ordered_.any_limit = lanes.any_limit;
+  ordered_.any_scale = lanes.any_scale;
   ordered_.ending_only = lanes.ending_only;
   ordered_.watch = lanes.watch;
   ordered_.watch_order = index_;
 
   std::fill_n(ordered_.start, LaneBatch<Number>::capacity, Number(0));
   std::fill_n(ordered_.limit, LaneBatch<Number>::capacity, Number(0));
+  std::fill_n(ordered_.scale, LaneBatch<Number>::capacity, Number(1));
   for (std::size_t i = 0; i < lanes.size; ++i) {
     ordered_.take(lanes, index_[i]);
   }

@@ -15,6 +15,7 @@
 
 #include "field/lane_order.hpp"
 #include "field/ways-inl.h"
+#include "lane/portal_start.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace photonlane {
@@ -93,13 +94,20 @@ class March {
       t_[j] = hn::Load(d, ways_.near() + first_ + j * width);
       far_end_[j] = hn::Load(d, ways_.far() + first_ + j * width);
       going_[j] = hn::And(hn::Le(t_[j], far_end_[j]), hn::FirstN(d, count - j * width));
+      // The others are evaluated with them: at a place that is a number.
+      t_[j] = hn::IfThenElseZero(going_[j], t_[j]);
       hit_[j] = spent_[j] = hn::Lt(zero, zero);
       steps_[j] = last_[j] = stride_[j] = more_[j] = zero;
       before_[j] = t_[j];
       side_[j] = hn::Set(d, Number(1));
       value_[j] = value_before_[j] = nearest_[j] = hn::Inf(d);
       over_[j] = hit_[j];
+      // Those that were led on, or come to the field later, are on their first surface no more.
       leaving_[j] = going_[j];
+      if (lanes_.any_start) {
+        const V start = hn::Load(d, lanes_.start + first_ + j * width);
+        leaving_[j] = hn::And(going_[j], hn::Le(t_[j], start));
+      }
       retreated_[j] = hit_[j];
       left_[j] = zero;
     }
@@ -109,7 +117,9 @@ class March {
     while (active.count > 0) {
       active = nearest(vectors, active);
       for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-      machine_.run(ways_.matters(part_, slice_), active, cuts_);
+      const std::span<const Tape::Instruction> asked = ways_.matters(part_, slice_);
+      machine_.run(asked, active, cuts_);
+      if (tape_.loose) tell_distances(asked, active);
       if (lanes_.watch != nullptr) note(active);
       for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
       active = Those(d, going_, vectors);
@@ -117,10 +127,60 @@ class March {
     active = Those(d, hit_, vectors);
     if (active.count > 0) {
       if (budget_.method == FieldMethod::fixed) halve(active);
-      if (!lanes_.ending_only && budget_.refinement > 0) refine(active);
+      if (!lanes_.ending_only && budget_.refinement > 0) {
+        tape_.steady ? refine(active) : come_nearer(active);
+      }
     }
     tell(count, hits);
     if (active.count > 0) describe(active, count, hits);
+  }
+
+  /// Values with their derivatives along x, y and z where lanes are.
+  void ask_slopes(std::span<const Tape::Instruction> asked, const ActiveVectors& active,
+                  Dual<D>* slopes) {
+    Machine<D, Dual<D>> slope(tape_);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      place(slope, j);
+      slope.point(0, 0, j).x = slope.point(0, 1, j).y = slope.point(0, 2, j).z =
+          hn::Set(D(), Number(1));
+    }
+    slope.run(asked, active, cuts_);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      slopes[active.index[k]] = slope.value(active.index[k]);
+    }
+  }
+
+  /// The square of how steep a value is.
+  static V square_of(const Dual<D>& value) {
+    return hn::Add(hn::Add(hn::Mul(value.x, value.x), hn::Mul(value.y, value.y)),
+                   hn::Mul(value.z, value.z));
+  }
+
+  /// How far a surface is from lanes whose value is below the tolerance: the value over how steep
+  /// it is there (Hart, "Sphere Tracing", 1996). Where values are damped they are far less.
+  void tell_distances(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
+    const D d;
+    ActiveVectors close;
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      const V size = hn::Abs(machine_.value(j).v);
+      meters_[j] = size;
+      close_[j] = hn::And(now_[j], hn::Lt(size, tolerance_at(j)));
+      if (!hn::AllFalse(d, close_[j])) close.index[close.count++] = j;
+    }
+    if (close.count == 0) return;
+    Dual<D> slopes[block_vectors];
+    ask_slopes(asked, close, slopes);
+    for (std::size_t k = 0; k < close.count; ++k) {
+      const std::size_t j = close.index[k];
+      const V steep = hn::Sqrt(square_of(slopes[j]));
+      // Steeper than a distance is only what stretches; no slope tells nothing.
+      const V per = hn::Div(meters_[j], hn::Min(steep, hn::Set(d, Number(1))));
+      const M told = hn::And(close_[j], hn::Gt(steep, hn::Set(d, Number(1e-15))));
+      meters_[j] = hn::IfThenElse(told, per, meters_[j]);
+      more_[j] = hn::Add(more_[j], hn::IfThenElseZero(close_[j], hn::Set(d, Number(1))));
+    }
   }
 
   /// On which side lanes start, by all of the detail: where some of it is left out, one that was
@@ -203,7 +263,13 @@ class March {
     machine_.run(ways_.matters(part_, t_, masks, active), active, cuts_);
   }
 
-  V tolerance_at(std::size_t j) const { return hn::Add(tolerance_, hn::Mul(growth_, t_[j])); }
+  V tolerance_at(std::size_t j) const {
+    V tolerance = tolerance_;
+    if (lanes_.any_scale) {
+      tolerance = hn::Mul(tolerance, hn::Load(D(), lanes_.scale + first_ + j * hn::Lanes(D())));
+    }
+    return hn::Add(tolerance, hn::Mul(growth_, t_[j]));
+  }
 
   void advance(std::size_t j) {
     const D d;
@@ -224,7 +290,14 @@ class March {
       move(j, across, hn::Set(d, static_cast<Number>(budget_.increment)));
       return;
     }
-    const V radius = hn::Mul(value, per_stretch_);
+    V radius = hn::Mul(value, per_stretch_);
+    V size = hn::Abs(value);
+    if (tape_.loose) {
+      // Below the tolerance steps are as long as the surface is far.
+      size = meters_[j];
+      const M outside = hn::And(close_[j], hn::Gt(value, hn::Zero(d)));
+      radius = hn::IfThenElse(outside, hn::Max(radius, size), radius);
+    }
     M back = hn::Lt(one, hn::Zero(d));
     if (budget_.method == FieldMethod::relaxed) {
       // A stretched step from a ball of emptiness to one that does not touch it jumped over a gap:
@@ -234,7 +307,9 @@ class March {
       back = hn::And(now_[j],
                      hn::Lt(hn::Mul(both, hn::Set(d, static_cast<Number>(1 + 1e-4))), stride_[j]));
     }
-    const V near = budget_.method == FieldMethod::relaxed ? hn::Abs(value) : value;
+    const V near = budget_.method == FieldMethod::relaxed
+                       ? size
+                       : hn::IfThenElse(hn::Lt(value, hn::Zero(d)), value, size);
     M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
     if (budget_.method == FieldMethod::relaxed && (cuts_ || !tape_.steady)) {
       // Where values jump, the way back out may lead in again without end.
@@ -272,10 +347,24 @@ class March {
     const V zero = hn::Zero(d);
     const V value = machine_.value(j).v;
     const M was = hn::And(leaving_[j], now_[j]);
-    const V sign =
-        hn::IfThenElse(hn::Lt(value, zero), hn::Set(d, Number(-1)), hn::Set(d, Number(1)));
+    // Who comes out of a portal starts a little on: a wall that ends at the portal may hold that
+    // place already, or be that near. It is met from outside; the wall that the portal lies in is
+    // left.
+    V little = hn::Set(d, static_cast<Number>(1.25 * portal_start));
+    if (lanes_.any_scale) {
+      little = hn::Mul(little, hn::Load(d, lanes_.scale + first_ + j * hn::Lanes(d)));
+    }
+    const M first = hn::Eq(steps_[j], zero);
+    const M out_of_portal = hn::Eq(hn::Load(d, lanes_.start + first_ + j * hn::Lanes(d)), zero);
+    const M outside = hn::And(out_of_portal, hn::Or(hn::And(first, hn::Gt(value, hn::Neg(little))),
+                                                    hn::AndNot(first, hn::Gt(side_[j], zero))));
+    const V sign = hn::IfThenElse(hn::AndNot(outside, hn::Lt(value, zero)), hn::Set(d, Number(-1)),
+                                  hn::Set(d, Number(1)));
     side_[j] = hn::IfThenElse(was, sign, side_[j]);
-    const M still = hn::And(was, hn::Lt(hn::Abs(value), tolerance_at(j)));
+    // Deeper than numbers are rounded.
+    const M met = hn::And(outside, hn::Lt(value, hn::Set(d, Number(-1e-5))));
+    const M near = hn::Lt(tape_.loose ? meters_[j] : hn::Abs(value), tolerance_at(j));
+    const M still = hn::And(hn::AndNot(met, was), near);
     leaving_[j] = hn::Or(still, hn::AndNot(now_[j], leaving_[j]));
     left_[j] = hn::IfThenElseZero(leaving_[j], tolerance_at(j));
   }
@@ -311,31 +400,82 @@ class March {
     going_[j] = hn::AndNot(out_of_steps, going_[j]);
   }
 
-  /// Newton's method along the lane with the slope between the last two places, so that how a lane
-  /// came to a surface leaves no trace. The place nearest to the surface is kept.
+  /// A place along each lane of a vector, and the value there, above 0 on the side it started on.
+  struct LanePlaces {
+    V t, value;
+  };
+
+  /// To where the sign changes along the lane, between the last place outside and the first inside:
+  /// a little past where the slope says it does, to have one of each, and from then on between them
+  /// by inverse quadratic interpolation (Brent, "Algorithms for Minimization without Derivatives",
+  /// 1973), or false position where that leads elsewhere (Dowell and Jarratt, "A modified regula
+  /// falsi method", 1971). A place that is
+  /// outside again counts only where nothing can be between; else it tells how steep the way is.
+  /// Where no place inside is found, the lane stays at the last one outside.
   void refine(const ActiveVectors& hits) {
     const D d;
-    V best[block_vectors];
-    M moving[block_vectors];
+    const V zero = hn::Zero(d);
+    const V one = hn::Set(d, Number(1));
+    const V half = hn::Set(d, Number(0.5));
+    const M nobody = hn::Lt(one, zero);
+    LanePlaces low[block_vectors];    // the last outside; of lanes that only were inside, the last
+    LanePlaces high[block_vectors];   // the first inside, of those that are enclosed
+    LanePlaces third[block_vectors];  // one more, that one of those was before
+    V low_weight[block_vectors], high_weight[block_vectors];
+    V rate[block_vectors];  // by how much the value falls for a meter; 0: not known
+    M moving[block_vectors], enclosed[block_vectors], went_high[block_vectors],
+        went_low[block_vectors];
     std::size_t vectors = 0;
     for (std::size_t k = 0; k < hits.count; ++k) vectors = hits.index[k] + 1;
     for (std::size_t j = 0; j < vectors; ++j) {
-      moving[j] = hit_[j];
-      best[j] = t_[j];
+      const LanePlaces now{t_[j], hn::Mul(value_[j], side_[j])};
+      const LanePlaces before{before_[j], hn::Mul(value_before_[j], side_[j])};
+      const V way = hn::Sub(now.t, before.t);
+      // Equal steps that were halved may have come from either side.
+      const M ahead = hn::Gt(way, zero);
+      const M in_front =
+          hn::And(hn::And(ahead, hn::Lt(now.value, zero)), hn::Gt(before.value, zero));
+      const M past =
+          hn::And(hn::AndNot(ahead, hn::Gt(now.value, zero)), hn::Lt(before.value, zero));
+      enclosed[j] = hn::Or(in_front, past);
+      low[j] = {hn::IfThenElse(in_front, before.t, now.t),
+                hn::IfThenElse(in_front, before.value, now.value)};
+      high[j] = {hn::IfThenElse(past, before.t, now.t),
+                 hn::IfThenElse(past, before.value, now.value)};
+      third[j] = before;
+      low_weight[j] = low[j].value;
+      high_weight[j] = high[j].value;
+      const V fall = hn::Div(hn::Sub(before.value, now.value), way);
+      const M told = hn::And(hn::Ne(way, zero), hn::Lt(hn::Abs(fall), hn::Inf(d)));
+      rate[j] = hn::IfThenElseZero(told, fall);
+      moving[j] = hn::And(hit_[j], hn::Ne(now.value, zero));
+      went_high[j] = went_low[j] = nobody;
     }
-    /// Along the slope; a lane that runs along the surface has nothing to gain.
     const auto next = [&](std::size_t j) {
-      const V slope = hn::Sub(value_[j], value_before_[j]);
-      // A lane that was there from the start has no slope: once more by the distance.
-      const V way = hn::Sub(t_[j], before_[j]);
-      const V step = hn::IfThenElse(hn::Eq(way, hn::Zero(d)), hn::Mul(value_[j], side_[j]),
-                                    hn::Neg(hn::Div(hn::Mul(value_[j], way), slope)));
-      const V longest = hn::Mul(hn::Set(d, Number(64)), tolerance_at(j));
-      const M sound = hn::And(hn::Le(hn::Abs(step), longest), hn::Ne(step, hn::Zero(d)));
-      moving[j] = hn::And(moving[j], sound);
-      before_[j] = hn::IfThenElse(moving[j], t_[j], before_[j]);
-      value_before_[j] = hn::IfThenElse(moving[j], value_[j], value_before_[j]);
-      t_[j] = hn::IfThenElse(moving[j], hn::Add(t_[j], step), best[j]);
+      const V share = hn::Div(low_weight[j], hn::Sub(low_weight[j], high_weight[j]));
+      const V wide = hn::Sub(high[j].t, low[j].t);
+      // By the parabola through three places, where it leads between the two.
+      const V l = low[j].value;
+      const V h = high[j].value;
+      const V m = third[j].value;
+      const V from_third = hn::Sub(third[j].t, low[j].t);
+      const V of_high = hn::Div(hn::Mul(l, m), hn::Mul(hn::Sub(h, l), hn::Sub(h, m)));
+      const V of_third = hn::Div(hn::Mul(l, h), hn::Mul(hn::Sub(m, l), hn::Sub(m, h)));
+      const V curved = hn::Add(hn::Mul(wide, of_high), hn::Mul(from_third, of_third));
+      const M inner = hn::And(hn::Gt(curved, zero), hn::Lt(curved, wide));
+      const V between = hn::Add(low[j].t, hn::IfThenElse(inner, curved, hn::Mul(share, wide)));
+      const V by_slope = hn::Mul(hn::Set(d, Number(1.0625)), hn::Div(low[j].value, rate[j]));
+      const V longest = hn::Max(hn::Mul(hn::Set(d, Number(64)), tolerance_at(j)),
+                                hn::Mul(hn::Set(d, Number(0.25)), low[j].t));
+      const M sloped = hn::And(hn::Gt(rate[j], zero), hn::Le(hn::Abs(by_slope), longest));
+      const V by_value = hn::Mul(low[j].value, per_stretch_);
+      const V to = hn::IfThenElse(enclosed[j], between,
+                                  hn::Add(low[j].t, hn::IfThenElse(sloped, by_slope, by_value)));
+      // Until numbers have no place between two.
+      const M new_place = hn::And(hn::Eq(to, to), hn::Ne(to, low[j].t));
+      moving[j] = hn::And(moving[j],
+                          hn::And(new_place, hn::Or(hn::Not(enclosed[j]), hn::Ne(to, high[j].t))));
+      t_[j] = hn::IfThenElse(moving[j], to, low[j].t);
     };
     for (std::size_t k = 0; k < hits.count; ++k) next(hits.index[k]);
     for (int turn = 0; turn < budget_.refinement; ++turn) {
@@ -344,15 +484,102 @@ class March {
       ask(moving, active);
       for (std::size_t k = 0; k < active.count; ++k) {
         const std::size_t j = active.index[k];
+        const LanePlaces now{t_[j], hn::Mul(machine_.value(j).v, side_[j])};
+        more_[j] = hn::Add(more_[j], hn::IfThenElseZero(moving[j], one));
+        const M inside = hn::And(moving[j], hn::Lt(now.value, zero));
+        const M outside = hn::AndNot(inside, moving[j]);
+        const M low_is_outside = hn::Gt(low[j].value, zero);
+        // Nothing is between two balls of emptiness that meet.
+        const V reach = hn::Mul(hn::Add(low[j].value, now.value), per_stretch_);
+        const V stride = hn::Sub(now.t, low[j].t);
+        const M far = hn::Gt(stride, tolerance_at(j));
+        // Nor is anything looked for that is thinner than what tolerances tell apart.
+        const M empty = hn::Or(hn::Ge(hn::Mul(reach, hn::Set(d, Number(1 + 1e-4))), stride),
+                               hn::AndNot(far, low_is_outside));
+        const M comes_out = hn::AndNot(hn::Or(low_is_outside, enclosed[j]), outside);
+        const M back_inside = hn::AndNot(hn::Or(low_is_outside, enclosed[j]), inside);
+        const M further = hn::And(outside, hn::Or(enclosed[j], hn::And(low_is_outside, empty)));
+        M unsure = hn::AndNot(hn::Or(enclosed[j], hn::Or(empty, comes_out)), outside);
+        // Deeper inside than the slope said: there was something else on the way. Half as far then.
+        const M deep = hn::Lt(now.value, hn::Mul(low[j].value, hn::Set(d, Number(-0.5))));
+        const M jumped =
+            hn::And(hn::And(inside, hn::And(deep, far)), hn::AndNot(enclosed[j], low_is_outside));
+        const M closes = hn::AndNot(hn::Or(back_inside, jumped), inside);
+        // An end that is kept twice counts half, so that the other comes nearer too.
+        const V low_half = hn::Mul(low_weight[j], half);
+        const V high_half = hn::Mul(high_weight[j], half);
+        low_weight[j] = hn::IfThenElse(hn::And(closes, went_high[j]), low_half, low_weight[j]);
+        high_weight[j] = hn::IfThenElse(hn::And(further, went_low[j]), high_half, high_weight[j]);
+        went_high[j] = hn::And(closes, enclosed[j]);
+        went_low[j] = hn::And(further, enclosed[j]);
+        // What the slope is after a place that goes on outside; none where that was not sure.
+        const V fall = hn::Div(hn::Sub(low[j].value, now.value), hn::Sub(now.t, low[j].t));
+        rate[j] = hn::IfThenElse(hn::Or(further, unsure), fall, rate[j]);
+        rate[j] = hn::IfThenElse(jumped, hn::Add(rate[j], rate[j]), rate[j]);
+        const M old_high = hn::And(closes, enclosed[j]);
+        const M old_low = hn::Or(further, hn::Or(comes_out, back_inside));
+        const LanePlaces other{hn::IfThenElse(unsure, now.t, third[j].t),
+                               hn::IfThenElse(unsure, now.value, third[j].value)};
+        third[j] = {hn::IfThenElse(old_low, low[j].t, hn::IfThenElse(old_high, high[j].t, other.t)),
+                    hn::IfThenElse(old_low, low[j].value,
+                                   hn::IfThenElse(old_high, high[j].value, other.value))};
+        const M new_high = hn::Or(closes, comes_out);
+        const LanePlaces its_high{hn::IfThenElse(comes_out, low[j].t, now.t),
+                                  hn::IfThenElse(comes_out, low[j].value, now.value)};
+        high[j] = {hn::IfThenElse(new_high, its_high.t, high[j].t),
+                   hn::IfThenElse(new_high, its_high.value, high[j].value)};
+        high_weight[j] = hn::IfThenElse(new_high, its_high.value, high_weight[j]);
+        const M new_low = hn::Or(hn::Or(further, comes_out), back_inside);
+        low[j] = {hn::IfThenElse(new_low, now.t, low[j].t),
+                  hn::IfThenElse(new_low, now.value, low[j].value)};
+        low_weight[j] = hn::IfThenElse(new_low, now.value, low_weight[j]);
+        enclosed[j] = hn::Or(enclosed[j], new_high);
+        // Nearer than numbers of the kind tell apart is there.
+        const V least = hn::Mul(hn::Set(d, static_cast<Number>(sizeof(Number) == 4 ? 3e-8 : 1e-15)),
+                                hn::Add(hn::Abs(now.t), one));
+        moving[j] = hn::And(moving[j], hn::Gt(hn::Abs(now.value), least));
+        next(j);
+      }
+    }
+    for (std::size_t j = 0; j < vectors; ++j) {
+      const M nearer_high = hn::And(enclosed[j], hn::Lt(hn::Abs(high[j].value), low[j].value));
+      t_[j] = hn::IfThenElse(hit_[j], hn::IfThenElse(nearer_high, high[j].t, low[j].t), t_[j]);
+    }
+  }
+
+  /// The same for estimates, whose values jump: on by what they say is empty, as long as that is
+  /// outside.
+  void come_nearer(const ActiveVectors& hits) {
+    const D d;
+    V best[block_vectors];
+    M moving[block_vectors];
+    std::size_t vectors = 0;
+    for (std::size_t k = 0; k < hits.count; ++k) vectors = hits.index[k] + 1;
+    const auto next = [&](std::size_t j) {
+      const V step = hn::Mul(hn::Mul(value_[j], side_[j]), per_stretch_);
+      moving[j] = hn::And(moving[j], hn::Gt(step, hn::Zero(d)));
+      t_[j] = hn::IfThenElse(moving[j], hn::Add(t_[j], step), t_[j]);
+    };
+    for (std::size_t j = 0; j < vectors; ++j) {
+      moving[j] = hit_[j];
+      best[j] = t_[j];
+      next(j);
+    }
+    for (int turn = 0; turn < budget_.refinement; ++turn) {
+      const ActiveVectors active = Those(d, moving, vectors);
+      if (active.count == 0) break;
+      ask(moving, active);
+      for (std::size_t k = 0; k < active.count; ++k) {
+        const std::size_t j = active.index[k];
         const V value = machine_.value(j).v;
         more_[j] = hn::Add(more_[j], hn::IfThenElseZero(moving[j], hn::Set(d, Number(1))));
-        moving[j] = hn::And(moving[j], hn::Lt(hn::Abs(value), hn::Abs(value_[j])));
+        moving[j] = hn::And(moving[j], hn::Gt(hn::Mul(value, side_[j]), hn::Zero(d)));
         value_[j] = hn::IfThenElse(moving[j], value, value_[j]);
         best[j] = hn::IfThenElse(moving[j], t_[j], best[j]);
         next(j);
       }
     }
-    for (std::size_t j = 0; j < vectors; ++j) t_[j] = best[j];
+    for (std::size_t j = 0; j < vectors; ++j) t_[j] = hn::IfThenElse(hit_[j], best[j], t_[j]);
   }
 
   void halve(const ActiveVectors& active) {
@@ -427,23 +654,12 @@ class March {
       difference(instructions, active, slopes);
       asked = 4;
     } else {
-      Machine<D, Dual<D>> slope(tape_);
-      for (std::size_t k = 0; k < active.count; ++k) {
-        const std::size_t j = active.index[k];
-        place(slope, j);
-        slope.point(0, 0, j).x = slope.point(0, 1, j).y = slope.point(0, 2, j).z =
-            hn::Set(d, Number(1));
-      }
-      slope.run(instructions, active, cuts_);
-      for (std::size_t k = 0; k < active.count; ++k) {
-        slopes[active.index[k]] = slope.value(active.index[k]);
-      }
+      ask_slopes(instructions, active, slopes);
     }
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
       const Dual<D>& value = slopes[j];
-      const V square = hn::Add(hn::Add(hn::Mul(value.x, value.x), hn::Mul(value.y, value.y)),
-                               hn::Mul(value.z, value.z));
+      const V square = square_of(value);
       const V factor =
           hn::IfThenElseZero(hn::Gt(square, hn::Zero(d)), hn::Div(side_[j], hn::Sqrt(square)));
       HWY_ALIGN Number x[hn::MaxLanes(D())];
@@ -553,6 +769,8 @@ class March {
   V last_[block_vectors], stride_[block_vectors];
   V value_[block_vectors], before_[block_vectors], value_before_[block_vectors];
   V nearest_[block_vectors];
+  V meters_[block_vectors];  ///< how far the surface is, of tapes that are loose
+  M close_[block_vectors];   ///< whose value is below the tolerance
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
   M over_[block_vectors], leaving_[block_vectors], retreated_[block_vectors];
   V left_[block_vectors];

@@ -77,8 +77,12 @@ class Motion {
     middle_ = body_.place + body_.turn * mass_.middle;
   }
 
+  /// How much of the time to roll has passed, and how long the next step is.
+  double done = 0;
+  double step = 0;
+
   bool rests() const { return body_.still >= rest_after; }
-  void wake() { body_.still = 0; }
+  void wake() { body_.still = body_.slow = 0; }
   double speed() const {
     double arm = 0;
     for (const BodyBall& ball : body_.balls) {
@@ -101,6 +105,8 @@ class Motion {
   void fly(double time) {
     before_ = middle_;
     turn_before_ = body_.turn;
+    velocity_before_ = body_.velocity;
+    spin_before_ = body_.spin;
     energy_ = energy();
     given_ = 0;
     touched_ = false;
@@ -117,39 +123,49 @@ class Motion {
     body_.spin *= kept;
   }
 
-  /// Meets a surface with one of its balls: out of it, and what of the speed leads into it back.
-  void meet(std::size_t i, const Touch& touch, double time) {
-    const double margin = 1e-3 * radius(i);
-    if (touch.gap > margin) return;
-    touched_ = true;
-    if (touch.gap < 0) {
-      middle_ -= touch.gap * touch.normal;
-      // What comes up lifts what stands on it.
-      if (touch.surface_speed > 0) given_ -= body_.mass * gravity_.dot(-touch.gap * touch.normal);
+  /// Its balls have been looked at where they are now.
+  void looked() { looked_ = middle_; }
+
+  /// How far a ball is from a surface, after what others of its balls have moved it since the look.
+  double gap_now(const Touch& touch) const {
+    return touch.gap + (middle_ - looked_).dot(touch.normal);
+  }
+
+  /// Out of a surface, without any speed.
+  void push_out(const Touch& touch) {
+    const double gap = gap_now(touch);
+    if (gap < 0) middle_ -= gap * touch.normal;
+    body_.place = middle_ - body_.turn * mass_.middle;
+  }
+
+  /// Meets surfaces with its balls, all together: out of them, and what of the speed leads into
+  /// them back. Balls that touch push one another, in turns, until none is pushed any more (Catto,
+  /// "Iterative Dynamics with Temporal Coherence", 2005).
+  void meet(const Touch* touches, double time) {
+    contacts_.clear();
+    for (std::size_t i = 0; i < ball_count(); ++i) {
+      const Touch& touch = touches[i];
+      if (touch.gap > 1e-3 * radius(i)) continue;
+      touched_ = true;
+      const double gap = gap_now(touch);
+      if (gap < 0) {
+        middle_ -= gap * touch.normal;
+        // What comes up lifts what stands on it.
+        if (touch.surface_speed > 0) given_ -= body_.mass * gravity_.dot(-gap * touch.normal);
+      }
+      contacts_.push_back({&touch, i});
     }
-    const Vec3d arm = ball(i) - radius(i) * touch.normal - middle_;
     const Mat3d inverse = inertia().inverse();
-    const auto give = [&](const Vec3d& impulse) {
-      body_.velocity += impulse / body_.mass;
-      body_.spin += inverse * arm.cross(impulse);
-    };
-    const auto softness = [&](const Vec3d& way) {
-      return 1 / body_.mass + way.dot((inverse * arm.cross(way)).cross(arm));
-    };
-    const Vec3d slip = body_.velocity + body_.spin.cross(arm) - touch.surface_speed * touch.normal;
-    const double into = slip.dot(touch.normal);
-    if (into >= 0) return;
-    // As slow as gravity makes it in some steps it does not bounce.
-    const bool hard = -into > 8 * gravity_.norm() * time;
-    const double impulse = -(1 + (hard ? body_.bounce : 0)) * into / softness(touch.normal);
-    give(impulse * touch.normal);
-    given_ += impulse * std::max(touch.surface_speed, 0.0);
-    const Vec3d after = body_.velocity + body_.spin.cross(arm);
-    const Vec3d along = after - after.dot(touch.normal) * touch.normal;
-    const double length = along.norm();
-    if (length < 1e-12) return;
-    const Vec3d way = along / length;
-    give(-std::min(length / softness(way), body_.friction * impulse) * way);
+    for (Contact& contact : contacts_) contact.prepare(*this, inverse, time);
+    constexpr int most_turns = 60;
+    for (int turn = 0; turn < most_turns; ++turn) {
+      double most = 0;
+      for (Contact& contact : contacts_) most = std::max(most, contact.push(*this, inverse));
+      if (most < 1e-9 * gravity_.norm() * time) break;
+    }
+    for (const Contact& contact : contacts_) {
+      given_ += contact.impulse * std::max(contact.touch->surface_speed, 0.0);
+    }
   }
 
   /// Takes what energy came from nowhere, and stops what has as good as stopped.
@@ -174,7 +190,13 @@ class Motion {
     body_.touching = touched_;
     const double slow = 4 * gravity_.norm() * settings_.step;
     const bool stands = touched_ && speed() < slow && (middle_ - before_).norm() < slow * time;
-    body_.still = stands ? body_.still + time : 0;
+    // Nothing rests that something speeds up, however slow it is: at the highest place of its way,
+    // or where a slope is gentle. What stays slow for long is held, as at the bottom of a bowl.
+    body_.slow = stands ? body_.slow + time : 0;
+    const double change = (body_.velocity - velocity_before_).norm() +
+                          least_radius() * (body_.spin - spin_before_).norm();
+    const bool steady = change <= 0.02 * gravity_.norm() * time || body_.slow >= held_after;
+    body_.still = stands && steady ? body_.still + time : 0;
     if (body_.still >= rest_after) {
       body_.velocity.setZero();
       body_.spin.setZero();
@@ -184,7 +206,66 @@ class Motion {
   void stay(double time) { body_.still += time; }
 
  private:
+  /// One ball on a surface while impulses are found.
+  struct Contact {
+    const Touch* touch;
+    std::size_t ball;
+    Vec3d arm{0, 0, 0};
+    double softness = 1;    ///< speed along the normal for an impulse of 1
+    double softest = 1;     ///< the most along the surface
+    double wanted = 0;      ///< speed along the normal that bouncing leaves
+    double impulse = 0;     ///< along the normal, so far
+    Vec3d rubbed{0, 0, 0};  ///< impulse along the surface, so far
+
+    void prepare(const Motion& motion, const Mat3d& inverse, double time) {
+      const Vec3d& normal = touch->normal;
+      arm = motion.ball(ball) - motion.radius(ball) * normal - motion.middle_;
+      const Mat3d cross = cross_matrix(arm);
+      const Mat3d response = Mat3d::Identity() / motion.body_.mass - cross * inverse * cross;
+      softness = normal.dot(response * normal);
+      // Of any way along the surface no more than that.
+      const Mat3d flat = Mat3d::Identity() - normal * normal.transpose();
+      softest = (flat * response * flat).trace();
+      const double into = speed(motion).dot(normal);
+      // As slow as gravity makes it in some steps it does not bounce.
+      const bool hard = -into > 8 * motion.gravity_.norm() * time;
+      wanted = hard ? -motion.body_.bounce * into : 0;
+    }
+    Vec3d speed(const Motion& motion) const {
+      return motion.body_.velocity + motion.body_.spin.cross(arm) -
+             touch->surface_speed * touch->normal;
+    }
+    void give(Motion& motion, const Mat3d& inverse, const Vec3d& by) const {
+      motion.body_.velocity += by / motion.body_.mass;
+      motion.body_.spin += inverse * arm.cross(by);
+    }
+    /// One turn; by how much it changed the speed there.
+    double push(Motion& motion, const Mat3d& inverse) {
+      const Vec3d& normal = touch->normal;
+      const double into = speed(motion).dot(normal);
+      const double all = std::max(0.0, impulse + (wanted - into) / softness);
+      const double more = all - impulse;
+      impulse = all;
+      give(motion, inverse, more * normal);
+      const Vec3d slip = speed(motion);
+      const Vec3d along = slip - slip.dot(normal) * normal;
+      Vec3d rub = rubbed - along / softest;
+      const double most = motion.body_.friction * impulse;
+      if (rub.norm() > most) rub *= most / rub.norm();
+      const Vec3d change = rub - rubbed;
+      rubbed = rub;
+      give(motion, inverse, change);
+      return std::abs(more) * softness + change.norm() * softest;
+    }
+    static Mat3d cross_matrix(const Vec3d& a) {
+      Mat3d result;
+      result << 0, -a.z(), a.y(), a.z(), 0, -a.x(), -a.y(), a.x(), 0;
+      return result;
+    }
+  };
+
   static constexpr double rest_after = 0.1;  // seconds
+  static constexpr double held_after = 1;    // seconds
 
   /// A turn that stays one, however often it is added to.
   void set_turn(const Eigen::Quaterniond& turn) {
@@ -202,6 +283,9 @@ class Motion {
   const RollSettings& settings_;
   Vec3d middle_, before_{0, 0, 0};
   Mat3d turn_before_ = Mat3d::Identity();
+  Vec3d looked_{0, 0, 0};  ///< the middle when its balls were looked at
+  Vec3d velocity_before_{0, 0, 0}, spin_before_{0, 0, 0};
+  std::vector<Contact> contacts_;
   double energy_ = 0;
   double given_ = 0;
   bool touched_ = false;
@@ -293,51 +377,101 @@ void wake(const CompiledField& field, const CompiledField& past, std::vector<Mot
   }
 }
 
+/// What the balls of some bodies are beside, in their order.
+std::vector<Touch> look_around(const CompiledField& field, const CompiledField* past, double ago,
+                               const std::vector<Motion*>& some) {
+  std::vector<Vec3d> places;
+  std::vector<double> radii;
+  for (Motion* motion : some) {
+    motion->looked();
+    for (std::size_t i = 0; i < motion->ball_count(); ++i) {
+      places.push_back(motion->ball(i));
+      radii.push_back(motion->radius(i));
+    }
+  }
+  return look(field, past, ago, places, radii);
+}
+
+/// Bodies that begin inside of the field are pushed out to where they touch it.
+void begin_outside(const CompiledField& field, std::vector<Motion>& all) {
+  std::vector<Motion*> inside;
+  for (Motion& motion : all) {
+    if (!motion.rests()) inside.push_back(&motion);
+  }
+  constexpr int most_rounds = 64;
+  for (int round = 0; round < most_rounds && !inside.empty(); ++round) {
+    const std::vector<Touch> touches = look_around(field, nullptr, 0, inside);
+    std::vector<Motion*> still;
+    std::size_t next = 0;
+    for (Motion* motion : inside) {
+      bool deep = false;
+      for (std::size_t i = 0; i < motion->ball_count(); ++i, ++next) {
+        deep = deep || touches[next].gap < -1e-2 * motion->radius(i);
+      }
+      if (!deep) continue;
+      still.push_back(motion);
+      for (std::size_t i = 0; i < motion->ball_count(); ++i) {
+        motion->push_out(touches[next - motion->ball_count() + i]);
+      }
+    }
+    inside = std::move(still);
+  }
+  if (inside.empty()) return;
+  const auto which = inside.front() - all.data();
+  throw Error(
+      ErrorKind::input,
+      fmt::format("body {} begins inside of the field, and no way out was found", which + 1));
+}
+
 void roll(const CompiledField& field, const CompiledField* past, double ago,
           std::span<RollingBody> bodies, double seconds, const RollSettings& settings) {
   std::vector<Motion> all;
   all.reserve(bodies.size());
   for (RollingBody& body : bodies) all.emplace_back(body, settings);
-  if (past != nullptr) wake(field, *past, all);
-  double done = 0;
-  while (done < seconds) {
-    double step = std::min(settings.step, seconds - done);
+  if (past != nullptr) {
+    wake(field, *past, all);
+  } else {
+    begin_outside(field, all);
+  }
+  // Each body takes steps of its own; those of all are looked at together.
+  for (;;) {
     std::vector<Motion*> moving;
     for (Motion& motion : all) {
-      if (motion.rests()) continue;
-      const double speed = motion.speed() + settings.gravity.norm() * step;
-      step = std::min(step, 0.25 * motion.least_radius() / std::max(speed, 1e-12));
+      const double left = seconds - motion.done;
+      if (!(left > 0)) continue;
+      if (motion.rests()) {
+        motion.stay(left);
+        motion.done = seconds;
+        continue;
+      }
+      motion.step = std::min(settings.step, left);
+      const double speed = motion.speed() + settings.gravity.norm() * motion.step;
+      const double far = 0.25 * motion.least_radius() / std::max(speed, 1e-12);
+      motion.step = std::min(std::max(std::min(motion.step, far), 1e-6), left);
       moving.push_back(&motion);
     }
-    step = moving.empty() ? seconds - done : std::max(step, 1e-6);
-    for (Motion& motion : all) {
-      if (motion.rests()) motion.stay(step);
-    }
     if (moving.empty()) return;
-    for (Motion* motion : moving) motion->fly(step);
+    for (Motion* motion : moving) motion->fly(motion->step);
     // Balls that touch at several places push one another: some rounds.
-    for (int round = 0; round < 4; ++round) {
-      std::vector<Vec3d> places;
-      std::vector<double> radii;
-      for (const Motion* motion : moving) {
-        for (std::size_t i = 0; i < motion->ball_count(); ++i) {
-          places.push_back(motion->ball(i));
-          radii.push_back(motion->radius(i));
-        }
-      }
-      const std::vector<Touch> touches = look(field, past, ago, places, radii);
+    std::vector<Motion*> deep = moving;
+    for (int round = 0; round < 4 && !deep.empty(); ++round) {
+      const std::vector<Touch> touches = look_around(field, past, ago, deep);
+      std::vector<Motion*> still;
       std::size_t next = 0;
-      double deepest = 0;
-      for (Motion* motion : moving) {
+      for (Motion* motion : deep) {
+        double deepest = 0;
         for (std::size_t i = 0; i < motion->ball_count(); ++i, ++next) {
           deepest = std::min(deepest, touches[next].gap / motion->radius(i));
-          motion->meet(i, touches[next], step);
         }
+        motion->meet(&touches[next - motion->ball_count()], motion->step);
+        if (deepest <= -1e-6) still.push_back(motion);
       }
-      if (deepest > -1e-6) break;
+      deep = std::move(still);
     }
-    for (Motion* motion : moving) motion->settle(step);
-    done += step;
+    for (Motion* motion : moving) {
+      motion->settle(motion->step);
+      motion->done += motion->step;
+    }
   }
 }
 

@@ -93,8 +93,8 @@ class FunctionSource final : public FieldSource {
   const std::string& name() const override { return function_.name; }
 
  private:
-  /// Refuses functions that say what is no number, as far as some places in and around their bounds
-  /// tell.
+  /// Refuses functions that say what is no number, and those that are solid outside of their
+  /// bounds, as far as some places in and around them tell.
   void try_places() const {
     constexpr std::size_t count = 512;
     std::vector<double> numbers(4 * count);
@@ -107,13 +107,44 @@ class FunctionSource final : public FieldSource {
         place[axis][i] = i == 0 ? 0.5 * (low + high) : low + (1.5 * share - 0.25) * (high - low);
       }
     }
+    // And all over a box a little larger than the bounds: nothing may be solid there.
+    constexpr std::size_t side = 7;
+    static_assert(6 * side * side <= count);
+    std::size_t n = 0;
+    const bool bounded = function_.bounds.finite();
+    for (int face = 0; bounded && face < 6; ++face) {
+      for (std::size_t k = 0; k < side * side; ++k, ++n) {
+        const int axis = face / 2;
+        const double share[2] = {(static_cast<double>(k % side) + 0.5) / side,
+                                 (static_cast<double>(k / side) + 0.5) / side};
+        const Vec3d size = function_.bounds.high - function_.bounds.low;
+        const double out = 1e-3 * size.maxCoeff() + 1e-9;
+        place[axis][n] =
+            face % 2 == 0 ? function_.bounds.low[axis] - out : function_.bounds.high[axis] + out;
+        for (int other = 1; other < 3; ++other) {
+          const int across = (axis + other) % 3;
+          place[across][n] = function_.bounds.low[across] + share[other - 1] * size[across];
+        }
+      }
+    }
     double* value = numbers.data() + 3 * count;
     function_.values({count, place[0], place[1], place[2], value});
     for (std::size_t i = 0; i < count; ++i) {
-      if (std::isfinite(value[i])) continue;
-      refuse(function_.name, fmt::format("{} at [{:.6g}, {:.6g}, {:.6g}], expected a number",
-                                         std::isnan(value[i]) ? "not a number" : "infinite",
-                                         place[0][i], place[1][i], place[2][i]));
+      const Vec3d at(place[0][i], place[1][i], place[2][i]);
+      if (!std::isfinite(value[i])) {
+        refuse(function_.name, fmt::format("{} at [{:.6g}, {:.6g}, {:.6g}], expected a number",
+                                           std::isnan(value[i]) ? "not a number" : "infinite",
+                                           at.x(), at.y(), at.z()));
+      }
+      const bool outside = ((at - function_.bounds.low).array() < 0).any() ||
+                           ((function_.bounds.high - at).array() < 0).any();
+      if (bounded && outside && value[i] < 0) {
+        refuse(
+            function_.name,
+            fmt::format("{:.3g} at [{:.6g}, {:.6g}, {:.6g}], outside its bounds, expected bounds "
+                        "that hold all of it",
+                        value[i], at.x(), at.y(), at.z()));
+      }
     }
   }
 
@@ -125,10 +156,10 @@ class HeightSource final : public FieldSource {
  public:
   HeightSource(const HeightMap& map, const Vec3d& size)
       : name_(map.name), columns_(map.columns), rows_(map.rows), size_(size) {
-    const auto side = [&](int count) { return count >= 2 && count <= 16384; };
-    if (!side(map.columns) || !side(map.rows)) {
-      refuse(name_, fmt::format("heights of {}x{}, expected 2 to 16384 either way", map.columns,
-                                map.rows));
+    if (!HeightMap::fits(map.columns, map.rows)) {
+      refuse(name_,
+             fmt::format("heights of {}x{}, expected 2 to {} either way and at most {}",
+                         map.columns, map.rows, HeightMap::largest_side, HeightMap::most_heights));
     }
     const std::size_t across = columns();
     if (map.heights.size() != across * rows()) {
@@ -420,9 +451,10 @@ std::shared_ptr<const FieldSource> make_volume_source(std::shared_ptr<const Volu
 
 HeightMap sample_heights(const Vec2d& size, int columns, int rows,
                          const std::function<double(double x, double y)>& height) {
-  if (columns < 2 || rows < 2 || columns > 16384 || rows > 16384) {
+  if (!HeightMap::fits(columns, rows)) {
     throw Error(ErrorKind::input,
-                fmt::format("heights of {}x{}, expected 2 to 16384 either way", columns, rows));
+                fmt::format("heights of {}x{}, expected 2 to {} either way and at most {}", columns,
+                            rows, HeightMap::largest_side, HeightMap::most_heights));
   }
   HeightMap map;
   map.columns = columns;

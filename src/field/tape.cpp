@@ -4,8 +4,10 @@
 #include <cmath>
 #include <initializer_list>
 #include <limits>
+#include <map>
 #include <span>
 #include <string>
+#include <tuple>
 #include <unordered_map>
 #include <utility>
 
@@ -101,13 +103,6 @@ bool symmetric(const Field& field, int axis) {
   }
 }
 
-/// How far to either side of +x a box is seen from the z axis, in radians; pi where it holds it.
-double half_angle(const Bounds& bounds) {
-  if (!(bounds.low.x() > 0)) return pi;
-  const double side = std::max(std::abs(bounds.low.y()), std::abs(bounds.high.y()));
-  return std::atan2(side, bounds.low.x());
-}
-
 /// Flattens a field into steps, the same one on the same inputs only once.
 class TapeMaker {
  public:
@@ -119,6 +114,7 @@ class TapeMaker {
     Tape tape = give_registers(std::move(list_));
     tape.stretch = field.stretch();
     tape.bounds = field.bounds();
+    tape.loose = loose(field);
     tape.steady = std::all_of(tape.sources.begin(), tape.sources.end(),
                               [](const auto& source) { return source->steady(); });
     return tape;
@@ -147,13 +143,43 @@ class TapeMaker {
     }
   }
 
+  static bool loose(const Field& field) {
+    const std::vector<double>& n = field.numbers();
+    switch (field.kind()) {
+      case FieldKind::damp:
+      case FieldKind::twist:
+      case FieldKind::taper:
+      case FieldKind::bend:
+      case FieldKind::waves:
+      case FieldKind::noise:
+      case FieldKind::heights:
+      case FieldKind::volume:
+      case FieldKind::function:
+        return true;
+      case FieldKind::ellipsoid:
+        return std::max({n[0], n[1], n[2]}) > 1.25 * std::min({n[0], n[1], n[2]});
+      default:
+        return std::any_of(field.parts().begin(), field.parts().end(), loose);
+    }
+  }
+
   static bool steady(const Field& field) {
     return !field.estimates() && std::all_of(field.parts().begin(), field.parts().end(), steady);
   }
 
-  /// Emits a field asked at a point; the number of its value.
+  /// Emits a field asked at a point; the number of its value. What a tree holds several times, at
+  /// the same point and of the same material, is emitted once.
   int emit(const Field& field, int point, int material) {
     if (field.material() >= 0) material = field.material();
+    if (!share_ || field.parts().empty()) return emit_anew(field, point, material);
+    const auto key = std::tuple(field.identity(), point, material);
+    if (const auto found = emitted_.find(key); found != emitted_.end()) return found->second.second;
+    const int value = emit_anew(field, point, material);
+    emitted_.emplace(key, std::pair(field, value));
+    return value;
+  }
+
+  int emit_anew(const Field& field, int point, int material) {
     const std::vector<double>& n = field.numbers();
     const double reach = list_.steps[point].reach * field.stretch();
     const auto shape = [&](TapeOp op, const std::vector<double>& constants) {
@@ -566,10 +592,8 @@ class TapeMaker {
     const Field& part = field.parts().front();
     const int count = static_cast<int>(field.numbers()[0]);
     const double step = 2 * pi / count;
-    const double reach = half_angle(part.bounds());
     std::vector<double> copies{0};
-    if (reach > 0.5 * step * (1 + 1e-9)) {
-      const int more = static_cast<int>(std::ceil(reach / step - 0.5)) + 1;
+    if (const int more = copies_beside(count, part.bounds()); more > 0) {
       if (2 * more >= count) {
         for (int i = 1; i < count; ++i) copies.push_back(i);
       } else {
@@ -577,11 +601,6 @@ class TapeMaker {
           copies.push_back(i);
           copies.push_back(-i);
         }
-      }
-      if (copies.size() > 64) {
-        throw Error(
-            ErrorKind::input,
-            "around: more than 64 copies that reach into one another's share of the circle");
       }
     } else if (!symmetric(part, 1)) {
       copies.push_back(1);
@@ -602,6 +621,8 @@ class TapeMaker {
   static constexpr std::size_t group_size = 8;
 
   const bool share_;
+  /// What was emitted, with the field, so that no other takes over its identity.
+  std::map<std::tuple<const void*, int, int>, std::pair<Field, int>> emitted_;
   TapeSteps list_;
   /// Steps by what they do, those of the groups that are being made in scopes of their own.
   std::vector<std::unordered_map<std::string, int>> known_{1};

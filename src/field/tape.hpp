@@ -122,6 +122,9 @@ struct Tape {
   int values = 1;
   std::uint8_t result = 0;
   double stretch = 1;
+  /// Near its surface the value may be far less than the distance: damped, or a loose bound. What
+  /// counts as near is then told by how the value changes there.
+  bool loose = false;
   bool steady = true;  ///< all values grow by at most what they say for a meter
   Bounds bounds;
 

@@ -7,6 +7,16 @@
 
 namespace photonlane {
 
+int copies_beside(int count, const Bounds& part) {
+  // How far to either side of +x the part is seen from the axis; all around where it holds the
+  // axis.
+  const double side = std::max(std::abs(part.low.y()), std::abs(part.high.y()));
+  const double reach = part.low.x() > 0 ? std::atan2(side, part.low.x()) : pi;
+  const double step = 2 * pi / count;
+  if (!(reach > 0.5 * step * (1 + 1e-9))) return 0;
+  return static_cast<int>(std::ceil(reach / step - 0.5)) + 1;
+}
+
 Mat3d turn_matrix(const Vec3d& turn) {
   Mat3d result = Mat3d::Identity();
   for (int axis = 0; axis < 3; ++axis) {

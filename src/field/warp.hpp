@@ -17,6 +17,12 @@ double twist_stretch(double rate, double radius);
 /// [0, 1]].
 double shear_stretch(double width, double shear);
 
+/// How many of `count` copies about the z axis reach, on either side, into the share of the circle
+/// of the one between them; 0 where none does. Their bounds decide.
+int copies_beside(int count, const Bounds& part);
+/// The most that may.
+constexpr int most_copies_around = 64;
+
 /// What a part becomes that is as wide as factors say.
 struct Taper {
   double foot, height;  ///< of the part, along z

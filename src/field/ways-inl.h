@@ -195,7 +195,9 @@ class LaneWays {
   void enter() {
     const D d;
     const std::size_t width = hn::Lanes(d);
-    const V margin = hn::Set(d, static_cast<Number>(2 * budget_.tolerance + 1e-6));
+    Number largest = 1;
+    if (lanes_.any_scale) largest = *std::max_element(lanes_.scale, lanes_.scale + lanes_.size);
+    const V margin = hn::Set(d, static_cast<Number>(2 * budget_.tolerance * largest + 1e-6));
     const V zero = hn::Zero(d);
     for (std::size_t i = 0; i < lanes_.size; i += width) {
       V near = lanes_.any_start ? hn::Load(d, lanes_.start + i) : zero;
@@ -374,6 +376,8 @@ class LaneWays {
       at[j] = hn::Load(d, groups.t + first + j * width);
       going[j] = hn::And(hn::Le(at[j], hn::Load(d, groups.until + first + j * width)),
                          hn::FirstN(d, groups.count - first - j * width));
+      // Groups of which no lane goes are evaluated with the others: at a place that is a number.
+      at[j] = hn::IfThenElseZero(going[j], at[j]);
     }
     for (int step = 0; step < 100; ++step) {
       const ActiveVectors active = Those(d, going, vectors);

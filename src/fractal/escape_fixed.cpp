@@ -1,7 +1,10 @@
 #include "fractal/escape_fixed.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <cstdlib>
+
+#include "fractal/far_number.hpp"
 
 namespace photonlane {
 namespace {
@@ -52,7 +55,15 @@ bool step(const FixedNumbers& numbers, const EscapeRule& rule, const Orbit& c, O
     const Wide re = numbers.times(px, x) - numbers.times(py, y);
     py = numbers.times(px, y) + numbers.times(py, x);
     px = re;
-    if (k + 1 < rule.power && !(numbers.fits(px) && numbers.fits(py))) break;
+    if (k + 1 < rule.power && !(numbers.fits(px) && numbers.fits(py))) {
+      // What overflows on the way has left; where to is told in doubles.
+      const Complex from{numbers.value(x), numbers.value(y)};
+      Complex power = from;
+      for (int m = 1; m < rule.power; ++m) power = power * from;
+      out_x = power.x + numbers.value(c.x);
+      out_y = power.y + numbers.value(c.y);
+      return false;
+    }
   }
   px += c.x;
   py += c.y;

@@ -11,6 +11,7 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include "fractal/drawn_in.hpp"
 #include "fractal/escape_numbers-inl.h"
 #include "fractal/escape_step-inl.h"
 
@@ -518,6 +519,11 @@ class Orbits : public OrbitsOf<Real, power, plain> {
       if (step > 0 && count <= this->stop_.limit) {
         this->Escaped(point, count, static_cast<double>(hn::GetLane(x.high())),
                       static_cast<double>(hn::GetLane(y.high())));
+      } else if (step == 0 && this->rule_.julia && pull_[slot] < Number(drawn_in) &&
+                 count <= this->stop_.limit && !Returns(slot)) {
+        // Nothing but near to 0 once.
+        pull_[slot] = 1;
+        continue;
       } else if (same_bits[i / 8] >> (i % 8) & 1) {
         this->Ended(point, before + chunk, Ending::hit);
       } else if (given_[slot] < this->stop_.limit && step == 0) {
@@ -533,6 +539,13 @@ class Orbits : public OrbitsOf<Real, power, plain> {
       --live_;
       Refill(slot);
     }
+  }
+
+  bool Returns(std::size_t slot) const {
+    const One x = x_.One(slot);
+    const One y = y_.One(slot);
+    return returns_drawn_in(this->rule_, {static_cast<double>(hn::GetLane(x.high())),
+                                          static_cast<double>(hn::GetLane(y.high()))});
   }
 
   const Survivors<Real>* survivors_ = nullptr;

@@ -25,12 +25,18 @@ class Big {
   mpfr_t value_;
 };
 
-FarComplex far(Big& x, Big& y) {
-  long power_x = 0;
-  long power_y = 0;
-  const double part_x = mpfr_get_d_2exp(&power_x, x, MPFR_RNDN);
-  const double part_y = mpfr_get_d_2exp(&power_y, y, MPFR_RNDN);
-  return FarComplex(Complex{part_x, 0}, power_x) + FarComplex(Complex{0, part_y}, power_y);
+FarComplex far(Big& number) {
+  long power = 0;
+  const double part = mpfr_get_d_2exp(&power, number, MPFR_RNDN);
+  return FarComplex(Complex{part, 0}, power);
+}
+
+/// As a double; what is too near to 0 for those is the smallest whose sign is left.
+double near(Big& big) {
+  const mpfr_ptr number = big;
+  const double value = mpfr_get_d(number, MPFR_RNDN);
+  if (value != 0 || mpfr_zero_p(number) != 0) return value;
+  return mpfr_sgn(number) > 0 ? 0x1p-1000 : -0x1p-1000;
 }
 
 void put(Big& to, const Decimal& from) { mpfr_set_str(to, from.text().c_str(), 10, MPFR_RNDN); }
@@ -51,12 +57,15 @@ ReferenceOrbit reference_orbit(const EscapePlane& plane, const DecimalPoint& poi
   ReferenceOrbit orbit;
   const std::uint64_t steps = std::min(limit, most);
   for (std::uint64_t step = 0;; ++step) {
-    const double zx = mpfr_get_d(x, MPFR_RNDN);
-    const double zy = mpfr_get_d(y, MPFR_RNDN);
+    const double zx = near(x);
+    const double zy = near(y);
     orbit.z.push_back({zx, zy});
-    if (step > 0 && std::max(std::abs(zx), std::abs(zy)) < 0x1p-450) {
-      orbit.tiny[orbit.z.size() - 1] = far(x, y);
-    }
+    // Of the folded family each component by itself decides something, unless it is exactly 0.
+    const auto small = [](double value) { return value != 0 && std::abs(value) < 0x1p-450; };
+    const bool tiny = plane.family == PlaneFamily::folded
+                          ? small(zx) || small(zy)
+                          : std::max(std::abs(zx), std::abs(zy)) < 0x1p-450;
+    if (step > 0 && tiny) orbit.tiny[orbit.z.size() - 1] = {far(x), far(y)};
     orbit.escaped = !(zx * zx + zy * zy <= radius * radius);
     if (orbit.escaped || step == steps) return orbit;
     if (plane.family == PlaneFamily::folded) {

@@ -9,11 +9,18 @@
 
 namespace photonlane {
 
+/// A place whose components have a power of two each: real numbers both.
+struct FarPlace {
+  FarComplex x, y;
+};
+
 /// The orbit of one point, worked out in so many bits and kept in doubles.
 struct ReferenceOrbit {
-  std::vector<Complex> z;  ///< z of every step, from the start on
-  /// Those too near to 0 for doubles to be squared, but for the start.
-  std::unordered_map<std::size_t, FarComplex> tiny;
+  /// z of every step, from the start on. A component is 0 only where it is exactly that.
+  std::vector<Complex> z;
+  /// Those too near to 0 for doubles to be squared, but for the start; of the folded family those
+  /// with a component that is.
+  std::unordered_map<std::size_t, FarPlace> tiny;
   bool escaped = false;  ///< the last one is outside
 };
 

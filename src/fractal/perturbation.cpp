@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "fractal/drawn_in.hpp"
 #include "fractal/perturbed_lane.hpp"
 
 namespace photonlane {
@@ -286,8 +287,12 @@ class Perturbation::Walker final : public PerturbedLanes {
       return false;
     }
     if (draws_ && lane_.pull.below(drawn_in) && lane_.count > 1) {
-      ends_.ending[i_] = Ending::hit;
-      return false;
+      if (!rule_.julia || returns_drawn_in(rule_, z)) {
+        ends_.ending[i_] = Ending::hit;
+        return false;
+      }
+      // Nothing but near to 0 once: what it stretches is told from here on.
+      lane_.pull = LongProduct();
     }
     return lane_.count < stop_.limit;
   }
@@ -386,7 +391,7 @@ class Perturbation::Walker final : public PerturbedLanes {
           lane_.off = far_.near();
           continue;
         }
-        far_step(size);
+        if (!far_flight()) far_step(size);
         if (!stepped()) return false;
         continue;
       }
@@ -420,6 +425,63 @@ class Perturbation::Walker final : public PerturbedLanes {
     count_steps(1);
     note_trap(reference() + lane_.off);
     return stepped() && ready();
+  }
+
+  /// Steps of a distance that is far smaller than the orbit it is told from, where there are no
+  /// skips: linear, in units that go along with it. Leaves `far_` where something else is next;
+  /// false where the first step would be it.
+  bool far_flight() {
+    if (skips_here()) return false;
+    // What is left out of a step is that much less than what is not.
+    constexpr double large = 0x1p-300;
+    constexpr double most = 0x1p60;
+    const auto fits = [&](const Complex& at) {
+      const double x = std::abs(at.x);
+      const double y = std::abs(at.y);
+      // Of the folded family both components decide which way a distance is turned.
+      const double least = std::min(x, y);
+      return std::max(x, y) > large && (least > 0x1p-450 || least == 0);
+    };
+    bool any = false;
+    Complex off = far_.part;
+    std::int64_t power = far_.power;
+    const auto limit = static_cast<std::int64_t>(near_enough);
+    Complex own;
+    double unit = 1;
+    const auto rescale = [&] {
+      const FarComplex now(off, power);
+      off = now.part;
+      power = now.power;
+      own = {in_units(FarComplex(Complex{offset().x, 0}, all_.power_), power),
+             in_units(FarComplex(Complex{offset().y, 0}, all_.power_), power)};
+      unit = power > -1000 ? std::ldexp(1.0, static_cast<int>(-power)) : 0x1p1000;
+    };
+    rescale();
+    while (power < limit) {
+      const Complex at = reference();
+      const bool go = fits(at) && lane_.place < lane_.last && lane_.count < stop_.limit &&
+                      at.square() <= square_radius_;
+      if (!go) break;
+      lane_.pull.times(pull_of(at));
+      turn_slope_at(at);
+      Complex w = at;
+      if (rule_.family == PlaneFamily::conjugate) {
+        w.y = -w.y;
+        off.y = -off.y;
+      } else if (rule_.family == PlaneFamily::folded) {
+        off = {change_of_size(unit * w.x, off.x), change_of_size(unit * w.y, off.y)};
+        w = {std::abs(w.x), std::abs(w.y)};
+      }
+      off = slope_at(w) * off;
+      if (!rule_.julia) off = off + own;
+      count_steps(1);
+      any = true;
+      note_trap(reference());
+      if (!(off.square() < most * most)) rescale();
+      if (draws_ && lane_.pull.below(drawn_in)) break;
+    }
+    far_ = FarComplex(off, power);
+    return any;
   }
 
   /// A skip or a step in numbers of any size.
@@ -464,12 +526,20 @@ class Perturbation::Walker final : public PerturbedLanes {
       w.part.y = -w.part.y;
       e.part.y = -e.part.y;
     } else if (rule_.family == PlaneFamily::folded) {
-      // Far smaller than the reference, but where that is at 0.
-      if (w.part.x < 0 || (w.part.x == 0 && e.part.x < 0)) e.part.x = -e.part.x;
-      if (w.part.y < 0 || (w.part.y == 0 && e.part.y < 0)) e.part.y = -e.part.y;
+      // One of the reference's components may be as small as the distance while the other is not.
+      const FarPlace parts = all_.far_parts(lane_.place);
+      e.part = {change_of_size(in_units(parts.x, e.power), e.part.x),
+                change_of_size(in_units(parts.y, e.power), e.part.y)};
+      e = FarComplex(e.part, e.power);
       w.part = {std::abs(w.part.x), std::abs(w.part.y)};
     }
     return change(w, e, FarComplex(Complex{1, 0}));
+  }
+  /// The real part of a number in units of 2^power; huge where that is far below it, 0 where it is
+  /// far above.
+  static double in_units(const FarComplex& number, std::int64_t power) {
+    const auto by = std::clamp<std::int64_t>(number.power - power, -1200, 900);
+    return std::ldexp(number.part.x, static_cast<int>(by));
   }
   /// e times the sum of (w + e)^(n-1-k) w^k over all k below n.
   template <class Number>
@@ -560,9 +630,17 @@ Perturbation::Perturbation(const EscapePlane& plane, const PlaneWindow& window,
                                    stop.limit);
 }
 
+FarPlace Perturbation::far_parts(std::size_t place) const {
+  const auto found = tiny_.find(place);
+  if (found != tiny_.end()) return found->second;
+  return {FarComplex(Complex{orbit_[place].x, 0}), FarComplex(Complex{orbit_[place].y, 0})};
+}
+
 FarComplex Perturbation::far_reference(std::size_t place) const {
   const auto found = tiny_.find(place);
-  return found != tiny_.end() ? found->second : FarComplex(orbit_[place]);
+  if (found == tiny_.end()) return FarComplex(orbit_[place]);
+  const FarComplex& y = found->second.y;
+  return found->second.x + FarComplex(Complex{-y.part.y, y.part.x}, y.power);
 }
 
 void Perturbation::iterate(const EscapeRule& rule, const EscapeStop& stop,

@@ -31,6 +31,7 @@ class Perturbation {
 
  private:
   FarComplex far_reference(std::size_t place) const;
+  FarPlace far_parts(std::size_t place) const;
 
   struct Skips;
   class Walker;
@@ -38,7 +39,7 @@ class Perturbation {
   /// Two orbits, one behind the other: that of the center, and for a Julia set that of 0, which
   /// lanes go on from.
   std::vector<Complex> orbit_;
-  std::unordered_map<std::size_t, FarComplex> tiny_;
+  std::unordered_map<std::size_t, FarPlace> tiny_;
   std::size_t first_end_ = 0;  ///< last place of the center's
   std::size_t restart_ = 0;    ///< where lanes go on
   std::size_t second_end_ = 0;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "fractal/escape_fixed.hpp"
 #include "fractal/precise.hpp"
@@ -84,13 +85,62 @@ void PlaneView::distances(const std::vector<double>& x, const std::vector<double
 
 double PlaneView::far_corner() const { return far_pixel_ * std::hypot(middle_x_, middle_y_); }
 
+namespace {
+
+/// How far apart neighbors of a Julia set are when they are told apart worst within their first
+/// steps, in what their places are then: near 0 a step brings all that is around together. By a
+/// disc around the middle of the window.
+double closest_after_steps(const EscapePlane& plane, const PlaneView& view) {
+  const Complex c{plane.julia->x.value(), plane.julia->y.value()};
+  Complex z{view.center_x(), view.center_y()};
+  const double n = plane.power;
+  double log_least = std::numeric_limits<double>::infinity();
+  // Logarithms to the base of ten: windows may be narrower than doubles go.
+  double log_apart = view.log_pixel();
+  double log_spread = view.log_spread();
+  constexpr int steps = 200;
+  for (int step = 0; step < steps; ++step) {
+    const double size = std::sqrt(z.square());
+    const double log_size = size > 0 ? std::log10(size) : -std::numeric_limits<double>::infinity();
+    // A step of the steps before has made this of the places.
+    if (step > 0) {
+      log_least = std::min(log_least, log_apart - std::log10(std::max(size, 1.0)));
+    }
+    if (log_spread > -1 || !(size < 100)) break;
+    // All but the hundredth part of the window that is nearest to 0.
+    const double log_near = std::max(log_size, log_spread - 1);
+    // The change of z^n by a distance: n z^(n-1) times it, or its power where that is more.
+    const auto changed = [&](double log_distance) {
+      return std::max(std::log10(n) + (n - 1) * log_near + log_distance, n * log_distance);
+    };
+    log_apart = changed(log_apart);
+    const double log_far = std::max(log_size, log_spread);
+    log_spread = std::log10(n) + (n - 1) * log_far + log_spread;
+    if (plane.family == PlaneFamily::conjugate) z.y = -z.y;
+    if (plane.family == PlaneFamily::folded) z = {std::abs(z.x), std::abs(z.y)};
+    Complex power = z;
+    for (int k = 1; k < plane.power; ++k) power = power * z;
+    z = power + c;
+  }
+  return log_least;
+}
+
+}  // namespace
+
 NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
                            const PlaneBudget& budget, bool extras) {
+  const double log_closest =
+      plane.julia ? std::min(view.log_pixel(), closest_after_steps(plane, view)) : view.log_pixel();
   // By how many powers of ten pixels are farther apart than a number's last bit.
   const auto apart = [&](PlaneNumber number) {
     // Orbits are of a size of 1 and more, wherever their points are.
     const double reach = std::max(view.reach(), 1.0);
-    return view.log_pixel() - std::log10(last_bit(number, budget, reach) * reach);
+    return log_closest - std::log10(last_bit(number, budget, reach) * reach);
+  };
+  // Whether the largest numbers of an orbit, where it leaves, are numbers of the type.
+  const auto holds = [&](PlaneNumber number) {
+    const double most = number == PlaneNumber::float32 ? 38 : 300;
+    return plane.power * std::log10(plane.escape_radius) < most;
   };
   // Numbers by their logarithms: pixels may be nearer than doubles go.
   const auto written = [](double log) {
@@ -100,15 +150,22 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
   const auto text = [&](PlaneNumber number) {
     const bool far = number == PlaneNumber::perturbation;
     const PlaneNumber told = far ? PlaneNumber::float64 : number;
-    return fmt::format("pixels are {} apart, {} times what {} tells apart",
-                       written(view.log_pixel()), written(apart(told)), name_of(told));
+    if (!holds(told)) {
+      return fmt::format("{} cannot hold {:g} to the power of {}, where orbits leave",
+                         name_of(told), plane.escape_radius, plane.power);
+    }
+    return fmt::format("pixels are {} apart{}, {} times what {} tells apart", written(log_closest),
+                       log_closest < view.log_pixel() ? " after their first steps" : "",
+                       written(apart(told)), name_of(told));
   };
   const double enough = std::log10(room_for_rounding);
   NumberChoice choice;
   choice.number = budget.number;
   if (budget.number == PlaneNumber::automatic) {
     choice.number = PlaneNumber::float32;
-    if (extras || apart(PlaneNumber::float32) < enough) choice.number = PlaneNumber::float64;
+    if (extras || apart(PlaneNumber::float32) < enough || !holds(PlaneNumber::float32)) {
+      choice.number = PlaneNumber::float64;
+    }
     if (apart(PlaneNumber::float64) < enough) {
       // Perturbation costs less than pairs of doubles; distances and traps cost it more.
       const bool pairs = extras && apart(PlaneNumber::double_double) >= enough;
@@ -131,18 +188,17 @@ NumberChoice choose_number(const EscapePlane& plane, const PlaneView& view,
     }
   }
   if (choice.number == PlaneNumber::perturbation) return choice;
-  choice.past_limit = apart(choice.number) < enough;
-  switch (choice.number) {
-    case PlaneNumber::fixed:
-    case PlaneNumber::float32:
-      choice.better = PlaneNumber::float64;
+  choice.past_limit = apart(choice.number) < enough || !holds(choice.number);
+  // The cheapest type that is right tells what is doubtful: one that is only a little better may be
+  // wrong in the same way.
+  choice.better = PlaneNumber::perturbation;
+  for (const PlaneNumber one :
+       {PlaneNumber::float64, PlaneNumber::double_double, PlaneNumber::perturbation}) {
+    if (one <= choice.number) continue;
+    if (one == PlaneNumber::perturbation || apart(one) >= enough) {
+      choice.better = one;
       break;
-    case PlaneNumber::float64:
-      choice.better = PlaneNumber::double_double;
-      break;
-    default:
-      choice.better = PlaneNumber::perturbation;
-      break;
+    }
   }
   return choice;
 }

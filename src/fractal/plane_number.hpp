@@ -1,5 +1,6 @@
 #pragma once
 
+#include <cmath>
 #include <optional>
 #include <string>
 
@@ -28,6 +29,10 @@ class PlaneView {
   double far_pixel() const { return far_pixel_; }
   /// The logarithm of how wide it is, to the base of ten.
   double log_pixel() const { return log_pixel_; }
+  /// The logarithm of how far points are from the middle at most, the same.
+  double log_spread() const { return log_pixel_ + std::log10(std::hypot(middle_x_, middle_y_)); }
+  double center_x() const { return center_x_.high; }
+  double center_y() const { return center_y_.high; }
   /// The size of the numbers that tell the points apart.
   double reach() const { return reach_; }
 

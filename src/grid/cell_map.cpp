@@ -37,7 +37,16 @@ std::span<const Knob<CellForm>> cell_form_knobs() {
 }
 
 void CellMap::set_form(int x, int y, const std::optional<CellForm>& form) {
+  if (x < 0 || y < 0 || x >= width || y >= height) {
+    throw Error(ErrorKind::usage,
+                fmt::format("no cell at column {}, row {} of a map of {}x{}", x, y, width, height));
+  }
   const std::size_t id = static_cast<std::size_t>(y) * width + x;
+  if (cells.size() != static_cast<std::size_t>(width) * height ||
+      (!form_of.empty() && form_of.size() != cells.size())) {
+    throw Error(ErrorKind::usage, fmt::format("a map of {}x{} with {} cells and {} forms", width,
+                                              height, cells.size(), form_of.size()));
+  }
   if (!form) {
     if (!form_of.empty()) form_of[id] = 0;
     return;

@@ -9,6 +9,8 @@
 #include <map>
 #include <sstream>
 
+#include "photonlane/base/words.hpp"
+
 namespace photonlane::io {
 
 const std::string& Node::text() const {
@@ -68,7 +70,8 @@ void Node::fill_in(
     const std::function<std::string(const Node& node, std::string_view name)>& find) {
   // What aliases share is done once: afterwards nothing in it starts with a $.
   if (content_ == nullptr) return;
-  if (kind() == Kind::scalar && content_->text.size() > 1 && content_->text.front() == '$') {
+  if (kind() == Kind::scalar && !content_->quoted && content_->text.size() > 1 &&
+      content_->text.front() == '$') {
     content_->text = find(*this, std::string_view(content_->text).substr(1));
   }
   if (content_->filled) return;
@@ -93,10 +96,16 @@ class DocumentBuilder final : public YAML::EventHandler {
     node.content_ = found->second;
     add(node, 0);
   }
-  void OnScalar(const YAML::Mark& mark, const std::string&, YAML::anchor_t anchor,
+  void OnScalar(const YAML::Mark& mark, const std::string& tag, YAML::anchor_t anchor,
                 const std::string& value) override {
     Node node = make(Node::Kind::scalar, mark);
+    if (const auto bad = find_invalid_utf8(value)) {
+      node.refuse(
+          fmt::format("'{}' is not UTF-8 from its byte {} on", value.substr(0, 40), *bad + 1));
+    }
     node.content_->text = value;
+    // What the parser calls everything in quotes.
+    node.content_->quoted = tag == "!";
     add(node, anchor);
   }
   void OnSequenceStart(const YAML::Mark& mark, const std::string&, YAML::anchor_t anchor,

@@ -33,10 +33,13 @@ class Node {
   /// The value of a key of a map, or null.
   const Node* find(std::string_view key) const;
 
+  /// The same for a node and its aliases, another for every other node.
+  const void* identity() const { return content_.get(); }
+
   [[noreturn]] void refuse(const std::string& message) const;
 
-  /// Puts what `find` gives for a name in the place of every scalar "$name". It is asked with the
-  /// node, to refuse names it does not know.
+  /// Puts what `find` gives for a name in the place of every scalar $name that stands without
+  /// quotes. It is asked with the node, to refuse names it does not know.
   void fill_in(const std::function<std::string(const Node& node, std::string_view name)>& find);
 
  private:
@@ -46,6 +49,7 @@ class Node {
     std::string text;
     std::vector<Node> items;
     std::vector<std::pair<Node, Node>> entries;
+    bool quoted = false;
     bool filled = false;
   };
   std::string found() const;

@@ -6,6 +6,7 @@
 
 #include "io/files.hpp"
 #include "io/read_node.hpp"
+#include "io/yaml_text.hpp"
 #include "photonlane/io/volume_file.hpp"
 
 namespace photonlane::io {
@@ -80,6 +81,8 @@ bool read_named(const std::vector<Parameter>& parameters, const Node& key, const
   }
   return false;
 }
+
+Field read_field_anew(const Node& node, const FieldContext& context);
 
 std::vector<Field> read_parts(const Node& node, const FieldContext& context) {
   std::vector<Field> parts;
@@ -194,7 +197,13 @@ Field read_kind(FieldKind kind, const Node& node, const FieldContext& context) {
         file = &value;
         continue;
       }
-      if (!read_named(info.parameters, key, value, numbers)) refuse_key(key, names);
+      if (read_named(info.parameters, key, value, numbers)) continue;
+      const auto& kinds = choice_names<FieldKind>;
+      if (info.most_parts > 0 && std::find(kinds.begin(), kinds.end(), key.text()) != kinds.end()) {
+        key.refuse(fmt::format("a field '{}' beside the keys of {}, expected it below 'of'",
+                               key.text(), name_of(kind)));
+      }
+      refuse_key(key, names);
     }
   }
   if (info.extra == Extra::file) {
@@ -238,9 +247,9 @@ Field read_tint(const Node& node, const Field& field, const FieldContext& contex
 
 std::string material_text(int material, const Scene& scene) {
   const auto which = static_cast<std::size_t>(material);
-  return which < scene.material_names.size() && !scene.material_names[which].empty()
-             ? scene.material_names[which]
-             : fmt::format("material {}", which);
+  return yaml_quoted(which < scene.material_names.size() && !scene.material_names[which].empty()
+                         ? scene.material_names[which]
+                         : fmt::format("material_{}", which));
 }
 
 std::string parameters_text(const std::vector<Parameter>& parameters, const double* numbers,
@@ -278,6 +287,17 @@ std::string steps_text(const Field& field, const std::string& space) {
 }  // namespace
 
 Field read_field(const Node& node, const FieldContext& context) {
+  if (const auto found = context.read.find(node.identity()); found != context.read.end()) {
+    return found->second;
+  }
+  const Field field = read_field_anew(node, context);
+  context.read.emplace(node.identity(), field);
+  return field;
+}
+
+namespace {
+
+Field read_field_anew(const Node& node, const FieldContext& context) {
   const std::string expected = "a field: one kind, and its material or tint";
   const std::pair<Node, Node>* what = nullptr;
   const Node* material = nullptr;
@@ -306,6 +326,8 @@ Field read_field(const Node& node, const FieldContext& context) {
   return material == nullptr ? field : field.made_of(read_material(*material, context));
 }
 
+}  // namespace
+
 std::string field_text(const Field& field, const Scene& scene, int indent) {
   const FieldKindInfo& info = field_kind_info(field.kind());
   const std::string space(static_cast<std::size_t>(indent), ' ');
@@ -329,7 +351,7 @@ std::string field_text(const Field& field, const Scene& scene, int indent) {
       throw Error(ErrorKind::input, fmt::format("{} '{}' is from no file that a scene could name",
                                                 name_of(field.kind()), name.substr(0, 60)));
     }
-    text += fmt::format("{}  file: \"{}\"\n", space, name);
+    text += fmt::format("{}  file: {}\n", space, yaml_quoted(name));
   }
   if (info.extra == Extra::function) {
     throw Error(ErrorKind::input,
@@ -345,13 +367,13 @@ std::string field_text(const Field& field, const Scene& scene, int indent) {
   if (info.parameters.empty() && field.parts().empty() && info.extra == Extra::none)
     text += space + "  {}\n";
   if (field.material() >= 0) {
-    text += fmt::format("{}material: \"{}\"\n", space, material_text(field.material(), scene));
+    text += fmt::format("{}material: {}\n", space, material_text(field.material(), scene));
   }
   if (!field.tint().materials.empty()) {
     text += fmt::format("{}tint: {{by: {}, over: [", space, name_of(field.tint().by));
     for (std::size_t i = 0; i < field.tint().materials.size(); ++i) {
-      text += fmt::format("{}\"{}\"", i == 0 ? "" : ", ",
-                          material_text(field.tint().materials[i], scene));
+      text +=
+          fmt::format("{}{}", i == 0 ? "" : ", ", material_text(field.tint().materials[i], scene));
     }
     text += "]}\n";
   }

@@ -1,9 +1,10 @@
 #pragma once
 
+#include <map>
 #include <string>
 
 #include "io/document.hpp"
-#include "photonlane/render/scene.hpp"
+#include "photonlane/world/scene.hpp"
 
 namespace photonlane::io {
 
@@ -11,6 +12,8 @@ namespace photonlane::io {
 struct FieldContext {
   const Scene& scene;
   std::string folder;  ///< with its last slash, or nothing
+  /// The fields of nodes that were read: what aliases share is read once and shared.
+  std::map<const void*, Field>& read;
 };
 
 /// Reads a field: a map with one key that is a kind of field, and its material where it has one of

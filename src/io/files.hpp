@@ -1,16 +1,24 @@
 #pragma once
 
+#include <cstddef>
 #include <functional>
 #include <string>
 #include <string_view>
 
 namespace photonlane::io {
 
-/// All bytes of a file; throws Error (file) where it cannot be read.
-std::string read_file(const std::string& path);
+/// How long files may be that are read as a whole.
+inline constexpr std::size_t most_text_bytes = std::size_t{1} << 26;
+inline constexpr std::size_t most_picture_bytes = std::size_t{1} << 30;
 
-/// Writes a file whole or not at all: `write` gets a temporary name beside it, which is renamed
-/// when it returns and removed when it throws. Throws Error (file) where that fails.
+/// All bytes of a file or a pipe. Throws Error (file) where it cannot be read, is a folder or a
+/// device, or has more bytes than `most`.
+std::string read_file(const std::string& path, std::size_t most = most_text_bytes);
+
+/// Writes a file whole or not at all: `write` gets the name of a new file in the same folder, which
+/// takes the place of `path` when it returns and is removed when it throws. A link stays a link,
+/// the file it leads to is replaced; the mode of what was there is kept; pipes and devices are
+/// written to as they are. Throws Error (file) where that fails.
 void write_whole(const std::string& path, const std::function<void(const std::string&)>& write);
 
 /// The same for bytes at hand.

@@ -8,10 +8,14 @@
 #include <ImfOutputFile.h>
 #include <fmt/format.h>
 
-#include <filesystem>
+#include <bit>
+#include <cerrno>
+#include <cstring>
+#include <new>
 
 #include "base/stopwatch.hpp"
 #include "io/files.hpp"
+#include "io/png_rows.hpp"
 #include "photonlane/io/layer_picture.hpp"
 #include "photonlane/io/picture.hpp"
 
@@ -67,45 +71,208 @@ void write_exr(const std::string& path, Frame& frame) {
     throw Error(ErrorKind::usage, "the frame has no layer that goes into EXR", Place{path});
   }
   write_whole(path, [&](const std::string& temporary) {
+    errno = 0;
     try {
       Imf::OutputFile file(temporary.c_str(), header);
       file.setFrameBuffer(buffer);
       file.writePixels(frame.size().height);
-    } catch (const std::exception& problem) {
-      throw Error(ErrorKind::file, fmt::format("cannot be written as EXR: {}", problem.what()),
+    } catch (const std::exception&) {
+      throw Error(ErrorKind::file,
+                  fmt::format("cannot be written: {}",
+                              errno == 0 ? "the file could not be made" : std::strerror(errno)),
                   Place{path});
     }
   });
 }
 
+/// What of an EXR file's head decides how much memory reading it takes.
+struct ExrWindows {
+  Imath::Box2i data, display;
+};
+
+/// Reads the head by itself, since the library makes tables of the data window's height before it
+/// can be asked. The form is that of the OpenEXR file layout: attributes of name, type, length and
+/// value, until an empty name.
+ExrWindows exr_windows(std::string_view bytes, const std::string& path) {
+  const auto refuse = [&](const std::string& what) {
+    throw Error(ErrorKind::file, what, Place{path});
+  };
+  constexpr std::string_view magic("\x76\x2f\x31\x01", 4);
+  if (!bytes.starts_with(magic) || bytes.size() < 8) refuse("is not an EXR file");
+  const auto number = [&](std::size_t at) {
+    std::int32_t value = 0;
+    if (at > bytes.size() || bytes.size() - at < 4) refuse("ends in its header");
+    std::memcpy(&value, bytes.data() + at, 4);
+    return value;
+  };
+  const std::int32_t version = number(4);
+  constexpr std::int32_t not_an_image = 0x800;
+  constexpr std::int32_t several_parts = 0x1000;
+  if ((version & (not_an_image | several_parts)) != 0) {
+    refuse("has several parts or depths a pixel, expected one flat picture");
+  }
+  ExrWindows windows;
+  bool has_data = false;
+  bool has_display = false;
+  std::size_t at = 8;
+  const auto word = [&] {
+    const auto end = bytes.find('\0', at);
+    if (end == bytes.npos) refuse("ends in its header");
+    const std::string_view text = bytes.substr(at, end - at);
+    at = end + 1;
+    return text;
+  };
+  for (;;) {
+    const std::string_view name = word();
+    if (name.empty()) break;
+    const std::string_view type = word();
+    const std::int32_t length = number(at);
+    at += 4;
+    if (length < 0 || static_cast<std::size_t>(length) > bytes.size() - at) {
+      refuse("ends in its header");
+    }
+    if (name == "dataWindow" || name == "displayWindow") {
+      if (type != "box2i" || length != 16) refuse(fmt::format("has a {} that is no box2i", name));
+      Imath::Box2i& box = name == "dataWindow" ? windows.data : windows.display;
+      box = {{number(at), number(at + 4)}, {number(at + 8), number(at + 12)}};
+      (name == "dataWindow" ? has_data : has_display) = true;
+    }
+    at += static_cast<std::size_t>(length);
+  }
+  if (!has_data || !has_display) refuse("has no data window or no display window");
+  return windows;
+}
+
+/// Refuses files that claim more than any compression of so many bytes can hold.
+void refuse_claims(Size size, std::size_t bytes, const std::string& path) {
+  constexpr std::size_t most_to_one = 4096;
+  const std::size_t pixels =
+      static_cast<std::size_t>(size.width) * static_cast<std::size_t>(size.height);
+  if (pixels / most_to_one <= bytes) return;
+  throw Error(ErrorKind::file,
+              fmt::format("is damaged or incomplete: {}x{} pixels in {} bytes", size.width,
+                          size.height, bytes),
+              Place{path});
+}
+
+/// The size of a window, where that is one a picture may have.
+Size size_of(const Imath::Box2i& box, std::string_view which, const std::string& path) {
+  const std::int64_t width = std::int64_t{box.max.x} - box.min.x + 1;
+  const std::int64_t height = std::int64_t{box.max.y} - box.min.y + 1;
+  constexpr std::int64_t most = std::int64_t{1} << 27;
+  if (width < 1 || height < 1 || width > most || height > most || width * height > most) {
+    throw Error(
+        ErrorKind::file,
+        fmt::format("{} of {}x{} pixels, expected 1 to {} pixels", which, width, height, most),
+        Place{path});
+  }
+  return {static_cast<int>(width), static_cast<int>(height)};
+}
+
+/// The layers of which the file has all channels. A picture has R, G and B.
+LayerSet layers_of(const Imf::ChannelList& list, const std::string& path) {
+  LayerSet layers;
+  std::string missing;
+  for (const Channel& channel : channels()) {
+    const Imf::Channel* found = list.findChannel(channel.name);
+    if (found == nullptr) {
+      if (channel.layer == Layer::color) missing += (missing.empty() ? "" : ", ") + channel.name;
+      continue;
+    }
+    if (found->xSampling != 1 || found->ySampling != 1) {
+      throw Error(ErrorKind::file,
+                  fmt::format("channel {} is subsampled, expected a value a pixel", channel.name),
+                  Place{path});
+    }
+    layers.add(channel.layer);
+  }
+  if (!missing.empty()) {
+    throw Error(ErrorKind::file, fmt::format("has no channel {}, expected R, G and B", missing),
+                Place{path});
+  }
+  LayerSet whole;
+  for (const Layer layer : layers.list()) {
+    bool all = true;
+    for (const Channel& channel : channels()) {
+      all = all && (channel.layer != layer || list.findChannel(channel.name) != nullptr);
+    }
+    if (all) whole.add(layer);
+  }
+  return whole;
+}
+
+/// The frame as large as the display window: what the file has no pixels for is 0, pixels outside
+/// are left out.
+Frame placed(const Frame& data, const ExrWindows& windows, Size size) {
+  Frame frame(size, data.layers());
+  const std::int64_t dx = std::int64_t{windows.data.min.x} - windows.display.min.x;
+  const std::int64_t dy = std::int64_t{windows.data.min.y} - windows.display.min.y;
+  // The columns and rows there are pixels for.
+  const std::int64_t left = std::clamp<std::int64_t>(dx, 0, size.width);
+  const std::int64_t right = std::clamp<std::int64_t>(dx + data.size().width, left, size.width);
+  const auto copy = [&](const auto& from, const auto& to) {
+    for (int y = 0; y < size.height; ++y) {
+      const auto row = to.row(y);
+      std::fill(row.begin(), row.end(), 0);
+      const std::int64_t sy = y - dy;
+      if (sy < 0 || sy >= from.height || left == right) continue;
+      std::copy_n(from.row(static_cast<int>(sy)).data() + (left - dx), right - left,
+                  row.data() + left);
+    }
+  };
+  for (const Channel& channel : channels()) {
+    if (!data.has(channel.layer)) continue;
+    if (layer_info(channel.layer).codes) {
+      copy(data.codes(channel.layer), frame.codes(channel.layer));
+    } else {
+      copy(data.values(channel.layer, channel.index), frame.values(channel.layer, channel.index));
+    }
+  }
+  return frame;
+}
+
 Frame read_exr(const std::string& path) {
+  const std::string bytes = read_file(path, most_picture_bytes);
+  const ExrWindows windows = exr_windows(bytes, path);
+  const Size size = size_of(windows.data, "a data window", path);
+  const Size shown = size_of(windows.display, "a display window", path);
+  refuse_claims(size, bytes.size(), path);
   try {
     Imf::InputFile file(path.c_str());
-    const auto window = file.header().dataWindow();
-    const Size size{window.max.x - window.min.x + 1, window.max.y - window.min.y + 1};
-    LayerSet layers;
-    for (const Channel& channel : channels()) {
-      if (file.header().channels().findChannel(channel.name) != nullptr) layers.add(channel.layer);
+    // The rows are read into memory of the windows found above, so both readings must agree.
+    if (file.header().dataWindow() != windows.data ||
+        file.header().displayWindow() != windows.display) {
+      throw Error(ErrorKind::file, "has windows given more than once", Place{path});
     }
-    if (!layers.has(Layer::color)) {
-      throw Error(ErrorKind::file, "has no channels R, G and B", Place{path});
+    const LayerSet layers = layers_of(file.header().channels(), path);
+    constexpr std::size_t most_bytes = std::size_t{1} << 32;
+    for (const Size each : {size, shown}) {
+      if (Frame::memory_bytes(each, layers) <= most_bytes) continue;
+      throw Error(ErrorKind::memory,
+                  fmt::format("{}x{} pixels in {} layers take more than {} bytes", each.width,
+                              each.height, layers.list().size(), most_bytes),
+                  Place{path});
     }
+    // A small part of a large picture has few bytes.
+    constexpr std::size_t large = std::size_t{1} << 28;
+    if (Frame::memory_bytes(shown, layers) > large) refuse_claims(shown, bytes.size(), path);
     Frame frame(size, layers);
     Imf::FrameBuffer buffer;
     for (const Channel& channel : channels()) {
       if (!layers.has(channel.layer)) continue;
-      Imf::Slice at = slice(frame, channel);
-      at.base -= window.min.x * 4 + static_cast<std::ptrdiff_t>(window.min.y * at.yStride);
-      buffer.insert(channel.name, at);
+      const Imf::Slice at = slice(frame, channel);
+      buffer.insert(channel.name,
+                    Imf::Slice::Make(at.type, at.base, windows.data, at.xStride, at.yStride));
     }
     file.setFrameBuffer(buffer);
-    file.readPixels(window.min.y, window.max.y);
-    return frame;
+    file.readPixels(windows.data.min.y, windows.data.max.y);
+    return windows.data == windows.display ? std::move(frame) : placed(frame, windows, shown);
   } catch (const Error&) {
     throw;
-  } catch (const std::exception& problem) {
-    throw Error(ErrorKind::file, fmt::format("cannot be read as EXR: {}", problem.what()),
-                Place{path});
+  } catch (const std::bad_alloc&) {
+    throw;
+  } catch (const std::exception&) {
+    throw Error(ErrorKind::file, "is a damaged or incomplete EXR file", Place{path});
   }
 }
 
@@ -124,35 +291,31 @@ void write_frame(const std::string& path, Frame& frame) {
       encode_display(shown);
     }
     const Frame& source = frame.has(Layer::display) ? frame : shown;
-    write_png(path, to_picture(source));
+    // The layer's numbers lie in memory as red, green, blue and a byte that is left out.
+    static_assert(std::endian::native == std::endian::little);
+    const auto display = source.codes(Layer::display);
+    write_png_rows(path, {source.size(), [&](int y, std::uint8_t* row) noexcept {
+                            const auto from = display.row(y);
+                            std::memcpy(row, from.data(), 4 * from.size());
+                          }});
   } else {
     throw Error(ErrorKind::usage, "expected a name that ends in .png or .exr", Place{path});
   }
   frame.cost.encode_ms += watch.milliseconds();
 }
 
-void write_layer(const std::string& path, Frame& frame, Layer layer, bool legend) {
+void write_layer(const std::string& path, Frame& frame, Layer layer,
+                 const LayerPictureOptions& options) {
   const Stopwatch watch;
   if (!ends_with(path, ".png")) {
     throw Error(ErrorKind::usage, "expected a name that ends in .png for one layer", Place{path});
   }
-  write_png(path, layer_picture(frame, layer, legend));
+  write_png(path, layer_picture(frame, layer, options));
   frame.cost.encode_ms += watch.milliseconds();
-}
-
-OutputFolder::OutputFolder(std::string path)
-    : path_(std::move(path)), is_new_(!std::filesystem::exists(path_)) {
-  make_folder(path_);
-}
-
-OutputFolder::~OutputFolder() {
-  std::error_code not_empty;
-  if (is_new_) std::filesystem::remove(path_, not_empty);
 }
 
 Frame read_frame(const std::string& path) {
   if (is_exr(path)) {
-    read_file(path);  // a missing file is named as such, not as a broken one
     return read_exr(path);
   }
   const Picture picture = read_png(path);

@@ -3,14 +3,12 @@
 #include <fmt/format.h>
 
 #include <cmath>
-#include <nlohmann/json.hpp>
 
+#include "io/json.hpp"
 #include "room/portal_faces.hpp"
 
 namespace photonlane::io {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 std::string place_text(const Vec3d& place) {
   // No "-0".
@@ -120,10 +118,9 @@ std::string lane_json(const LaneLog& log, const Scene& scene, const World& world
             {"ending", name_of(log.ending)},
             {"room", room_name(world, log.room)},
             {"crossings", log.crossings}};
-  if (log.ending == Ending::hit) {
-    json["depth_m"] = log.depth;
-    json["ray_distance_m"] = log.ray_distance;
-  }
+  const bool hit = log.ending == Ending::hit;
+  json["depth_m"] = hit ? Json(log.depth) : Json();
+  json["ray_distance_m"] = hit ? Json(log.ray_distance) : Json();
   json["legs"] = Json::array();
   for (const LaneLeg& leg : log.legs) {
     Json one{{"sample", leg.sample},          {"after_leg", leg.from},
@@ -162,7 +159,7 @@ std::string lane_json(const LaneLog& log, const Scene& scene, const World& world
     }
     json["legs"].push_back(std::move(one));
   }
-  return json.dump(2) + "\n";
+  return json_text(json);
 }
 
 }  // namespace photonlane::io

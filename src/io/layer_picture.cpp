@@ -88,10 +88,72 @@ Picture paint(Size size, const Value& value) {
   return picture;
 }
 
-/// Numbers by the ramp, from 0 to the value that a share of the pixels does not exceed; the rest
-/// has the ramp's last color, so that a far horizon does not leave the room without contrast.
+/// How the numbers of a layer spread.
+struct Numbers {
+  double tail;   ///< the share of pixels at either end that may be left out of the range
+  bool counted;  ///< they may lie on a logarithmic ramp
+};
+
+/// Which layers are numbers, and of what kind.
+std::optional<Numbers> numbers_of(Layer layer) {
+  switch (layer) {
+    case Layer::depth:
+    case Layer::ray_distance:
+    case Layer::edge_distance:
+    case Layer::trap:
+      // A far horizon does not leave the room without contrast.
+      return Numbers{0.02, false};
+    case Layer::nearest:
+      return Numbers{0.1, false};
+    case Layer::steps:
+    case Layer::crossings:
+    case Layer::evaluations:
+    case Layer::smooth_count:
+      return Numbers{0.005, true};
+    default:
+      return std::nullopt;
+  }
+}
+
+/// Sets a legend's range by the values that there are, in order.
+void choose_range(const std::vector<double>& sorted, const Numbers& kind, Legend& legend) {
+  const auto at = [&](double share) {
+    return sorted[static_cast<std::size_t>(share * static_cast<double>(sorted.size() - 1))];
+  };
+  legend.low = at(kind.tail);
+  legend.high = at(1 - kind.tail);
+  // Extremes that are not far out stay in.
+  const double most = 1.25 * (legend.high - legend.low);
+  if (sorted.back() - legend.low <= most) legend.high = sorted.back();
+  if (legend.high - sorted.front() <= most) legend.low = sorted.front();
+  constexpr double decades = 30;
+  if (kind.counted && legend.high >= 100 && legend.high >= decades * std::max(1.0, at(0.5))) {
+    legend.logarithmic = true;
+    legend.low = std::max(legend.low, 1.0);
+  } else if (legend.low > 0 && legend.low < 0.25 * legend.high) {
+    legend.low = 0;
+  }
+  if (!(legend.high > legend.low))
+    legend.high = legend.low + (legend.low == 0 ? 1 : std::abs(legend.low));
+}
+
+/// What of the values lies outside a legend's range, for its title.
+std::string outside_of(const std::vector<double>& sorted, const Legend& legend) {
+  const auto below = std::lower_bound(sorted.begin(), sorted.end(), legend.low) - sorted.begin();
+  const auto above = sorted.end() - std::upper_bound(sorted.begin(), sorted.end(), legend.high);
+  const auto percent = [&](std::ptrdiff_t count) {
+    return 100 * static_cast<double>(count) / static_cast<double>(sorted.size());
+  };
+  std::string text;
+  if (above > 0) text += fmt::format("; {:.2g} % above, to {:.4g}", percent(above), sorted.back());
+  if (below > 0) text += fmt::format("; {:.2g} % below, to {:.4g}", percent(below), sorted.front());
+  return text;
+}
+
+/// Numbers by the ramp; those outside the range have the color of its end.
 template <class Value>
-Picture paint_numbers(Size size, double share, const Value& value, Legend& legend) {
+Picture paint_numbers(Size size, const Value& value, const Numbers& kind,
+                      const std::optional<ValueRange>& range, Legend& legend) {
   std::vector<double> numbers;
   bool gaps = false;
   for (int y = 0; y < size.height; ++y) {
@@ -104,15 +166,19 @@ Picture paint_numbers(Size size, double share, const Value& value, Legend& legen
       }
     }
   }
-  const double largest = quantile(numbers, 1);
-  legend.low = 0;
-  legend.high = quantile(std::move(numbers), share);
-  if (largest > legend.high) legend.title += fmt::format(" (largest {:.4g})", largest);
+  std::sort(numbers.begin(), numbers.end());
+  if (range) {
+    legend.low = range->low;
+    legend.high = range->high;
+  } else if (!numbers.empty()) {
+    choose_range(numbers, kind, legend);
+  }
+  if (legend.logarithmic) legend.title += ", logarithmic";
+  if (!numbers.empty()) legend.title += outside_of(numbers, legend);
   if (gaps) legend.swatches.push_back({nothing, "nothing met"});
-  const double range = legend.high > 0 ? legend.high : 1;
   return paint(size, [&](int x, int y) {
     const double number = value(x, y);
-    return std::isfinite(number) ? ramp(number / range) : nothing;
+    return std::isfinite(number) ? ramp(legend.share(number)) : nothing;
   });
 }
 
@@ -160,8 +226,22 @@ std::array<std::uint8_t, 3> ramp(double share) {
   return table[static_cast<std::size_t>(std::lround(255 * std::clamp(share, 0.0, 1.0)))];
 }
 
-Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
+void check_range(Layer layer, const ValueRange& range) {
+  if (!numbers_of(layer)) {
+    throw Error(
+        ErrorKind::usage,
+        fmt::format("layer {} has no colors by value, expected a layer of numbers, as depth "
+                    "or steps",
+                    name_of(layer)));
+  }
+  if (!std::isfinite(range.low) || !std::isfinite(range.high) || !(range.low < range.high)) {
+    throw Error(ErrorKind::usage, fmt::format("{} is not below {}", range.low, range.high));
+  }
+}
+
+Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions& options) {
   const LayerInfo& info = layer_info(layer);
+  if (options.range) check_range(layer, *options.range);
   Legend legend;
   legend.title = std::string(info.help);
   if (!info.unit.empty() && info.unit != "steps" && info.unit != "evaluations")
@@ -176,16 +256,6 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
     }
     case Layer::display:
       return to_picture(frame);
-    case Layer::depth:
-    case Layer::ray_distance:
-    case Layer::smooth_count:
-    case Layer::edge_distance:
-    case Layer::trap:
-      picture = paint_numbers(frame.size(), 0.98, frame.values(layer), legend);
-      break;
-    case Layer::nearest:
-      picture = paint_numbers(frame.size(), 0.9, frame.values(layer), legend);
-      break;
     case Layer::normal: {
       const auto part = [&](int channel, int x, int y) {
         const float number = frame.values(layer, channel)(x, y);
@@ -212,11 +282,6 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
       legend.swatches = {{broken, "it did"}, {kept, "it did not"}};
       break;
     }
-    case Layer::steps:
-    case Layer::crossings:
-    case Layer::evaluations:
-      picture = paint_numbers(frame.size(), 1, frame.codes(layer), legend);
-      break;
     case Layer::face:
       picture = paint_codes<Face>(frame.codes(layer), legend);
       break;
@@ -233,8 +298,23 @@ Picture layer_picture(const Frame& frame, Layer layer, bool legend_wanted) {
       legend.swatches.push_back({nothing, fmt::format("no {}", name_of(layer))});
       break;
     }
+    case Layer::depth:
+    case Layer::ray_distance:
+    case Layer::edge_distance:
+    case Layer::trap:
+    case Layer::nearest:
+    case Layer::smooth_count:
+      picture = paint_numbers(frame.size(), frame.values(layer), *numbers_of(layer), options.range,
+                              legend);
+      break;
+    case Layer::steps:
+    case Layer::crossings:
+    case Layer::evaluations:
+      picture = paint_numbers(frame.size(), frame.codes(layer), *numbers_of(layer), options.range,
+                              legend);
+      break;
   }
-  return legend_wanted ? with_legend(picture, legend) : picture;
+  return options.legend ? with_legend(picture, legend) : picture;
 }
 
 Picture difference_picture(const Difference& difference, bool legend_wanted) {
@@ -244,7 +324,10 @@ Picture difference_picture(const Difference& difference, bool legend_wanted) {
   const auto error = [&](int x, int y) {
     return double{difference.errors[static_cast<std::size_t>(y) * difference.size.width + x]};
   };
-  const Picture picture = paint_numbers(difference.size, 1, error, legend);
+  const double largest =
+      std::max(1e-9, double{*std::max_element(difference.errors.begin(), difference.errors.end())});
+  const Picture picture =
+      paint_numbers(difference.size, error, {0, false}, ValueRange{0, largest}, legend);
   return legend_wanted ? with_legend(picture, legend) : picture;
 }
 

@@ -16,9 +16,23 @@ constexpr double row = 42;  // baseline of swatches and ramp
 constexpr std::array<std::uint8_t, 3> paper{22, 24, 27};
 constexpr std::array<std::uint8_t, 3> ink{222, 224, 226};
 
-/// Round numbers that divide a range into four to eight parts.
-std::vector<double> ticks(double low, double high) {
+/// Round numbers that divide a range: into four to eight parts where it is not logarithmic.
+std::vector<double> ticks(const Legend& legend) {
+  const double low = legend.low;
+  const double high = legend.high;
   if (!(high > low)) return {low};
+  if (legend.logarithmic) {
+    // 1, 2 and 5 of each decade, or the decades alone where those are many.
+    const bool many = high / low > 1e4;
+    std::vector<double> values;
+    for (double decade = std::pow(10, std::floor(std::log10(low))); decade <= high; decade *= 10) {
+      for (const double factor : {1.0, 2.0, 5.0}) {
+        const double value = factor * decade;
+        if (value >= low && value <= high && (factor == 1 || !many)) values.push_back(value);
+      }
+    }
+    return values;
+  }
   const double rough = (high - low) / 6;
   const double magnitude = std::pow(10, std::floor(std::log10(rough)));
   double step = 10 * magnitude;
@@ -50,9 +64,8 @@ void draw_ramp(const Canvas& canvas, double left, double right, const Legend& le
     canvas.rectangle(left + x, row - 14, 1.5, 12);
   }
   canvas.set_color(ink);
-  const double range = legend.high > legend.low ? legend.high - legend.low : 1;
-  for (const double tick : ticks(legend.low, legend.high)) {
-    const double x = left + width * (tick - legend.low) / range;
+  for (const double tick : ticks(legend)) {
+    const double x = left + width * legend.share(tick);
     const std::string label = fmt::format("{:.4g}", tick);
     const double label_width = canvas.text_width(label);
     canvas.rectangle(std::floor(x), row - 2, 1, 4);
@@ -61,6 +74,11 @@ void draw_ramp(const Canvas& canvas, double left, double right, const Legend& le
 }
 
 }  // namespace
+
+double Legend::share(double number) const {
+  if (!logarithmic) return (number - low) / (high - low);
+  return number > low ? std::log(number / low) / std::log(high / low) : 0;
+}
 
 Picture with_legend(const Picture& picture, const Legend& legend) {
   const int width = std::max(picture.size.width, narrowest);
@@ -80,6 +98,7 @@ Picture with_legend(const Picture& picture, const Legend& legend) {
   for (const Legend::Swatch& swatch : legend.swatches) x += draw_swatch(canvas, x, swatch);
 
   Picture result(Size{width, picture.size.height + bar_height});
+  for (std::size_t i = 0; i < result.bytes.size(); ++i) result.bytes[i] = paper[i % 3];
   for (int y = 0; y < picture.size.height; ++y) {
     std::copy_n(picture.pixel(0, y), 3 * static_cast<std::size_t>(picture.size.width),
                 result.pixel(0, y));

@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "io/document.hpp"
-#include "photonlane/render/scene.hpp"
+#include "photonlane/world/scene.hpp"
 
 namespace photonlane::io {
 

@@ -3,7 +3,13 @@
 #include <fmt/format.h>
 #include <png.h>
 
+#include <cerrno>
+#include <csetjmp>
+#include <cstdio>
+#include <cstring>
+
 #include "io/files.hpp"
+#include "io/png_rows.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -16,18 +22,17 @@ struct PngImage : png_image {
   PngImage& operator=(const PngImage&) = delete;
 };
 
-/// Four bytes a pixel: red, green, blue, alpha.
-struct Pixels {
-  int width, height;
-  std::vector<std::uint8_t> bytes;
-};
-
-Pixels read_pixels(const std::string& path, std::size_t most_pixels) {
-  const std::string bytes = read_file(path);
+/// Pixels as textures keep them: red | green << 8 | blue << 16 | alpha << 24.
+Texture read_pixels(const std::string& path, std::size_t most_pixels) {
+  const std::string bytes = read_file(path, most_picture_bytes);
+  constexpr std::size_t signature = 8;
+  if (bytes.size() < signature ||
+      png_sig_cmp(reinterpret_cast<png_const_bytep>(bytes.data()), 0, signature) != 0) {
+    throw Error(ErrorKind::file, "is not a PNG file", Place{path});
+  }
   PngImage image;
   const auto refuse = [&] {
-    throw Error(ErrorKind::file, fmt::format("cannot be read as PNG: {}", image.message),
-                Place{path});
+    throw Error(ErrorKind::file, "is a damaged or incomplete PNG file", Place{path});
   };
   if (png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()) == 0) refuse();
   const std::size_t count = static_cast<std::size_t>(image.width) * image.height;
@@ -38,34 +43,84 @@ Pixels read_pixels(const std::string& path, std::size_t most_pixels) {
                 Place{path});
   }
   image.format = PNG_FORMAT_RGBA;
-  Pixels pixels{static_cast<int>(image.width), static_cast<int>(image.height),
-                std::vector<std::uint8_t>(4 * count)};
-  if (png_image_finish_read(&image, nullptr, pixels.bytes.data(), 0, nullptr) == 0) refuse();
+  Texture pixels{static_cast<int>(image.width), static_cast<int>(image.height),
+                 std::vector<std::uint32_t>(count)};
+  if (png_image_finish_read(&image, nullptr, pixels.texels.data(), 0, nullptr) == 0) refuse();
   return pixels;
+}
+
+/// What libpng calls where it cannot go on; the message is told by errno instead.
+void leave(png_structp png, png_const_charp) { longjmp(png_jmpbuf(png), 1); }
+void ignore(png_structp, png_const_charp) {}
+
+/// Writes rows of red, green, blue and a byte that is left out. No object with a destructor is made
+/// between setjmp and longjmp. False where it failed.
+bool write_png_stream(std::FILE* file, const PngRows& rows, std::uint8_t* row) {
+  png_structp png = png_create_write_struct(PNG_LIBPNG_VER_STRING, nullptr, leave, ignore);
+  if (png == nullptr) return false;
+  png_infop info = png_create_info_struct(png);
+  if (info == nullptr) {
+    png_destroy_write_struct(&png, nullptr);
+    return false;
+  }
+  if (setjmp(png_jmpbuf(png)) != 0) {
+    png_destroy_write_struct(&png, &info);
+    return false;
+  }
+  png_init_io(png, file);
+  png_set_IHDR(png, info, static_cast<png_uint_32>(rows.size.width),
+               static_cast<png_uint_32>(rows.size.height), 8, PNG_COLOR_TYPE_RGB,
+               PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_BASE, PNG_FILTER_TYPE_BASE);
+  png_set_sRGB(png, info, PNG_sRGB_INTENT_PERCEPTUAL);
+  png_set_filter(png, PNG_FILTER_TYPE_BASE, PNG_NO_FILTERS);
+  png_set_compression_level(png, 3);
+  png_write_info(png, info);
+  png_set_filler(png, 0, PNG_FILLER_AFTER);
+  for (int y = 0; y < rows.size.height; ++y) {
+    rows.fill(y, row);
+    png_write_row(png, row);
+  }
+  png_write_end(png, info);
+  png_destroy_write_struct(&png, &info);
+  return true;
 }
 
 }  // namespace
 
+void write_png_rows(const std::string& path, const PngRows& rows) {
+  if (rows.size.width <= 0 || rows.size.height <= 0) {
+    throw Error(ErrorKind::usage, "a picture without pixels", Place{path});
+  }
+  std::vector<std::uint8_t> row(4 * static_cast<std::size_t>(rows.size.width));
+  write_whole(path, [&](const std::string& temporary) {
+    errno = 0;
+    std::FILE* file = std::fopen(temporary.c_str(), "wb");
+    bool written = file != nullptr && write_png_stream(file, rows, row.data());
+    int problem = errno;
+    if (file != nullptr && std::fclose(file) != 0) {
+      if (written) problem = errno;
+      written = false;
+    }
+    if (!written) {
+      throw Error(ErrorKind::file, fmt::format("cannot be written: {}", std::strerror(problem)),
+                  Place{path});
+    }
+  });
+}
+
 Picture read_png(const std::string& path, std::size_t most_pixels) {
-  const Pixels pixels = read_pixels(path, most_pixels);
+  const Texture pixels = read_pixels(path, most_pixels);
   Picture picture(Size{pixels.width, pixels.height});
-  for (std::size_t i = 0; i < pixels.bytes.size() / 4; ++i) {
+  for (std::size_t i = 0; i < pixels.texels.size(); ++i) {
     for (int channel = 0; channel < 3; ++channel) {
-      picture.bytes[3 * i + channel] = pixels.bytes[4 * i + channel];
+      picture.bytes[3 * i + channel] = static_cast<std::uint8_t>(pixels.texels[i] >> 8 * channel);
     }
   }
   return picture;
 }
 
-Texture read_texture(const std::string& path) {
-  const Pixels pixels = read_pixels(path, std::size_t{1} << 28);
-  Texture texture{pixels.width, pixels.height, {}};
-  texture.texels.reserve(pixels.bytes.size() / 4);
-  for (std::size_t i = 0; i < pixels.bytes.size(); i += 4) {
-    const std::uint8_t* byte = &pixels.bytes[i];
-    texture.texels.push_back(byte[0] | std::uint32_t{byte[1]} << 8 | std::uint32_t{byte[2]} << 16 |
-                             std::uint32_t{byte[3]} << 24);
-  }
+Texture read_texture(const std::string& path, std::size_t most_pixels) {
+  Texture texture = read_pixels(path, most_pixels);
   try {
     validate(texture);
   } catch (const Error& error) {
@@ -75,19 +130,11 @@ Texture read_texture(const std::string& path) {
 }
 
 void write_png(const std::string& path, const Picture& picture) {
-  PngImage image;
-  image.width = static_cast<png_uint_32>(picture.size.width);
-  image.height = static_cast<png_uint_32>(picture.size.height);
-  image.format = PNG_FORMAT_RGB;
-  image.flags = PNG_IMAGE_FLAG_FAST;
-  std::string bytes(PNG_IMAGE_PNG_SIZE_MAX(image), '\0');
-  png_alloc_size_t size = bytes.size();
-  if (png_image_write_to_memory(&image, bytes.data(), &size, 0, picture.bytes.data(), 0, nullptr) ==
-      0) {
-    throw Error(ErrorKind::file, fmt::format("cannot be written as PNG: {}", image.message),
-                Place{path});
-  }
-  write_file(path, std::string_view(bytes).substr(0, size));
+  write_png_rows(path, {picture.size, [&](int y, std::uint8_t* row) noexcept {
+                          for (int x = 0; x < picture.size.width; ++x) {
+                            std::copy_n(picture.pixel(x, y), 3, row + 4 * x);
+                          }
+                        }});
 }
 
 }  // namespace photonlane::io

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include "io/cairo_canvas.hpp"
 #include "io/files.hpp"
@@ -36,16 +37,19 @@ Rgb ray_color(Ending ending) {
   return {};
 }
 
-/// The part of a plan that shows one room.
+/// The part of a plan that shows one room; those that are not shown have no part.
 struct Panel {
   std::size_t room;
+  bool shown;
   PlanScale frame;
   double left, top;  ///< of the room's picture
   Size size;
 };
 
-/// Where panels of rooms lie: side by side, in as many rows as make them largest.
-std::vector<Panel> lay_out(std::size_t rooms, Size size) {
+/// Where panels of the rooms that are shown lie: side by side, in as many rows as make them
+/// largest.
+std::vector<Panel> lay_out(const std::vector<bool>& shown, Size size) {
+  const auto rooms = static_cast<std::size_t>(std::count(shown.begin(), shown.end(), true));
   std::size_t across = 1;
   double best = 0;
   for (std::size_t columns = 1; columns <= rooms; ++columns) {
@@ -66,14 +70,16 @@ std::vector<Panel> lay_out(std::size_t rooms, Size size) {
   const int height = cell_height - gap - title;
 
   std::vector<Panel> panels;
-  for (std::size_t r = 0; r < rooms; ++r) {
-    Panel panel{};
+  std::size_t at = 0;
+  for (std::size_t r = 0; r < shown.size(); ++r) {
+    Panel& panel = panels.emplace_back();
     panel.room = r;
-    panel.left = static_cast<double>(r % across) * cell_width + gap / 2;
-    panel.top = static_cast<double>(r / across) * cell_height + title + gap / 2;
+    panel.shown = shown[r];
+    if (!shown[r]) continue;
+    panel.left = static_cast<double>(at % across) * cell_width + gap / 2;
+    panel.top = static_cast<double>(at / across) * cell_height + title + gap / 2;
     panel.size = {width, height};
-
-    panels.push_back(panel);
+    ++at;
   }
   return panels;
 }
@@ -147,6 +153,7 @@ void draw_face(const Canvas& canvas, const PlanScale& frame, const World& world,
     cairo_stroke(context);
     return;
   }
+  cairo_new_path(context);
   std::vector<Vec2d> corners = face.corners;
   if (face.shape == OpeningShape::rectangle) {
     corners = {{-face.half_width, -face.half_height},
@@ -171,11 +178,45 @@ void draw_face(const Canvas& canvas, const PlanScale& frame, const World& world,
 
 void draw_portals(const Canvas& canvas, const Panel& panel, const World& world) {
   const CompiledRoom& room = world.rooms()[panel.room];
-  if (!room.portals) return;
+  if (!room.portals || !panel.shown) return;
   const Within within(canvas, panel);
+  canvas.set_font(11);
+  std::set<std::uint32_t> named;
   for (const PortalFace& face : room.portals->faces()) {
     draw_face(canvas, panel.frame, world, face);
+    if (face.swell >= 0) continue;
+    const std::string& name = world.portals()[face.portal].name;
+    if (name.empty() || !named.insert(face.portal).second) continue;
+    // Beside the opening, on the side it is gone into from, within the panel.
+    const double width = canvas.text_width(name);
+    if (width > panel.size.width) continue;
+    const double x = panel.frame.x(face.middle.x()) + (12 + 0.5 * width) * face.normal.x();
+    const double y = panel.frame.y(face.middle.y()) - 16 * face.normal.y();
+    canvas.set_color(portal_color(world, face.portal));
+    canvas.text(std::clamp(x - 0.5 * width, panel.left, panel.left + panel.size.width - width),
+                std::clamp(y + 4, panel.top + 11, panel.top + panel.size.height - 3), name);
   }
+}
+
+/// A line of a round number of meters, at the panel's lower left.
+void draw_scale(const Canvas& canvas, const Panel& panel) {
+  constexpr double least_width = 120;
+  if (!panel.shown || panel.size.width < least_width || panel.size.height < 60) return;
+  const double most = panel.size.width / (4 * panel.frame.scale);
+  const double power = std::pow(10, std::floor(std::log10(most)));
+  const double meters = power * (most >= 5 * power ? 5 : most >= 2 * power ? 2 : 1);
+  const double length = meters * panel.frame.scale;
+  const double left = panel.left + 10;
+  const double bottom = panel.top + panel.size.height - 10;
+  canvas.set_font(11);
+  const std::string label = fmt::format("{:.6g} m", meters);
+  canvas.set_color({17, 20, 23}, 0.6);
+  canvas.rectangle(left - 6, bottom - 9, length + canvas.text_width(label) + 18, 15);
+  canvas.set_color({226, 226, 220});
+  canvas.rectangle(left, bottom - 2, length, 2);
+  canvas.rectangle(left, bottom - 6, 1, 6);
+  canvas.rectangle(left + length - 1, bottom - 6, 1, 6);
+  canvas.text(left + length + 6, bottom + 1, label);
 }
 
 /// From every portal to where it comes out.
@@ -184,10 +225,11 @@ void draw_links(const Canvas& canvas, const std::vector<Panel>& panels, const Wo
   std::vector<bool> done(world.portals().size());
   for (const Panel& panel : panels) {
     const CompiledRoom& room = world.rooms()[panel.room];
-    if (!room.portals) continue;
+    if (!room.portals || !panel.shown) continue;
     for (const PortalFace& face : room.portals->faces()) {
       if (face.swell >= 0 || world.portals()[face.portal].returns || done[face.portal]) continue;
       done[face.portal] = true;
+      if (!panels[face.room].shown) continue;
       const Panel& other = panels[face.room];
       const Vec3d there = face.beyond(face.middle);
       const double x = panel.frame.x(face.middle.x());
@@ -212,6 +254,7 @@ void draw_links(const Canvas& canvas, const std::vector<Panel>& panels, const Wo
 void draw_leg(const Canvas& canvas, const std::vector<Panel>& panels, const LaneLeg& leg,
               const Rgb& color, double width, double opacity, double far_limit) {
   const Panel& panel = panels[leg.room];
+  if (!panel.shown) return;
   const Within within(canvas, panel);
   const bool open = leg.meetings.empty() || leg.meetings.back().ending == Ending::escaped;
   // No farther than anybody sees: cairo counts in small numbers.
@@ -257,6 +300,7 @@ void draw_lane(const Canvas& canvas, const std::vector<Panel>& panels, const Lan
     const LaneMeeting& met = leg.meetings.back();
     if (met.ending == Ending::escaped || met.swell) continue;
     const Panel& panel = panels[leg.room];
+    if (!panel.shown) continue;
     const Within within(canvas, panel);
     canvas.set_color(ray_color(met.ending));
     cairo_arc(canvas.context(), panel.frame.x(met.place.x()), panel.frame.y(met.place.y()), 4, 0,
@@ -301,11 +345,23 @@ void draw_path(const Canvas& canvas, const std::vector<Panel>& panels,
   }
 }
 
+/// A lane's plan has the rooms on its way, any other all.
+std::vector<bool> shown_rooms(std::size_t rooms, std::size_t eye_room, const PlanOptions& options) {
+  std::vector<bool> shown(rooms, options.lane == nullptr);
+  shown[eye_room] = true;
+  if (options.lane != nullptr) {
+    for (const LaneLeg& leg : options.lane->legs) shown[leg.room] = true;
+  }
+  for (const PlanStep& step : options.path) shown[step.room] = true;
+  return shown;
+}
+
 void draw_titles(const Canvas& canvas, const std::vector<Panel>& panels, const World& world) {
   if (panels.size() == 1) return;
   canvas.set_font(14);
   canvas.set_color({226, 226, 220});
   for (const Panel& panel : panels) {
+    if (!panel.shown) continue;
     canvas.text(panel.left + 2, panel.top - 7, world.rooms()[panel.room].name);
   }
 }
@@ -315,11 +371,12 @@ void draw_titles(const Canvas& canvas, const std::vector<Panel>& panels, const W
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
   const std::size_t eye_room = world.room_index(camera.room);
-  std::vector<Panel> panels = lay_out(scene.rooms.size(), size);
+  std::vector<Panel> panels = lay_out(shown_rooms(scene.rooms.size(), eye_room, options), size);
   Picture whole(size);
   const double cut = std::min(camera.eye.z(), 1.0);
   bool level_cut = false;
   for (Panel& panel : panels) {
+    if (!panel.shown) continue;
     const Room& room = scene.rooms[panel.room];
     PlanPlaces places;
     if (panel.room == eye_room) places.emplace_back(camera.eye.x(), camera.eye.y());
@@ -342,6 +399,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   }
   const Canvas canvas(whole);
   for (const Panel& panel : panels) {
+    if (!panel.shown) continue;
     const Within within(canvas, panel);
     draw_sprites(canvas, panel.frame, scene, panel.room);
     for (const CellMap& map : scene.rooms[panel.room].solids) {
@@ -356,6 +414,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   if (options.lane != nullptr) draw_lane(canvas, panels, *options.lane, budget.far_limit);
   draw_eye(canvas, panels[eye_room].frame, camera, budget.frame.size());
   draw_titles(canvas, panels, world);
+  for (const Panel& panel : panels) draw_scale(canvas, panel);
   const Picture picture = canvas.picture();
   if (!options.legend) return picture;
   Legend legend;

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "io/files.hpp"
+#include "photonlane/base/words.hpp"
 #include "photonlane/io/report.hpp"
 
 extern char** environ;
@@ -31,13 +32,26 @@ int run(std::vector<std::string> words) {
   return WEXITSTATUS(status);
 }
 
-std::string escaped(const std::string& text) {
-  std::string result;
-  for (const char c : text) {
-    if (c == '"' || c == '\\') result += '\\';
-    result += c == '\n' ? ' ' : c;
+/// Text as gnuplot takes it for nothing but text: in single quotes, in which it looks for no
+/// escapes, variables or commands. Single quotes in it become apostrophes, since doubled ones are
+/// not told apart everywhere, and backticks, which are looked for everywhere, primes.
+std::string quoted(const std::string& text) {
+  std::string result = "'";
+  for (const char c : one_line(text)) {
+    if (c == '\'') {
+      result += "\u2019";
+    } else if (c == '`') {
+      result += "\u2032";
+    } else {
+      result += c;
+    }
   }
-  return result;
+  return result + "'";
+}
+
+/// A path that gnuplot takes for a file: with '|' or '<' in front it would start a program.
+std::string plain_path(const std::string& path) {
+  return path.starts_with('/') ? path : "./" + path;
 }
 
 double error_of(const Metric& metric, const Setting& setting) {
@@ -111,9 +125,9 @@ std::string labels(const Sweep& sweep, const Points& points,
       }
     }
     taken.push_back(best);
-    text += fmt::format(
-        "set label \"{}\" at graph {:.4f}, graph {:.4f} left tc rgb '#33312c' noenhanced\n",
-        escaped(label), best.left, best_y);
+    text +=
+        fmt::format("set label {} at graph {:.4f}, graph {:.4f} left tc rgb '#33312c' noenhanced\n",
+                    quoted(label), best.left, best_y);
   }
   return text;
 }
@@ -179,12 +193,14 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
       "if (ARG1 ne 'svg') set terminal pngcairo size 1280,800 font 'DejaVu Sans,13' background "
       "'#fbfaf6'\n"
       "set output ARG2\n";
-  text += fmt::format("set title \"{}: cost against error, {}\" noenhanced\n", escaped(title),
-                      sweep.one_by_one ? "one knob at a time" : "by " + escaped(knobs));
+  text += fmt::format("set title {} noenhanced\n",
+                      quoted(fmt::format("{}: cost against error, {}", title,
+                                         sweep.one_by_one ? "one knob at a time" : "by " + knobs)));
   text += fmt::format(
       "set xlabel 'milliseconds a frame, median, bars to the quartiles' noenhanced\n"
-      "set ylabel '{}{}' noenhanced\n",
-      metric.help, metric.unit.empty() ? "" : fmt::format(", {}", metric.unit));
+      "set ylabel {} noenhanced\n",
+      quoted(std::string(metric.help) +
+             (metric.unit.empty() ? "" : fmt::format(", {}", metric.unit))));
   text += fmt::format("set logscale x\nset xrange [{}:{}]\nset yrange [{}:{}]\n{}", points.left(),
                       points.right(), points.bottom(), points.top(), time_tics(points));
   if (points.logarithmic) text += "set logscale y\nset format y '%g'\n";
@@ -272,8 +288,9 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       "if (ARG1 ne 'svg') set terminal pngcairo size 1280,800 font 'DejaVu Sans,13' background "
       "'#fbfaf6'\n"
       "set output ARG2\n";
-  text += fmt::format("set multiplot layout 2,1 title \"{}: by {} and {}\" noenhanced\n",
-                      escaped(title), escaped(sweep.knobs[along]), escaped(sweep.knobs[by]));
+  text += fmt::format(
+      "set multiplot layout 2,1 title {} noenhanced\n",
+      quoted(fmt::format("{}: by {} and {}", title, sweep.knobs[along], sweep.knobs[by])));
   text +=
       "set grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb '#55524a'\nset tics "
       "nomirror\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
@@ -284,18 +301,18 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
   constexpr const char* colors[] = {"#3c6132", "#b5632a", "#2f6d86",
                                     "#8c2331", "#7a6a9a", "#5a5a50"};
   const auto panel = [&](int column, const std::string& label) {
-    text += fmt::format("set ylabel '{}' noenhanced\nplot ", label);
+    text += fmt::format("set ylabel {} noenhanced\nplot ", quoted(label));
     for (std::size_t n = 0; n < names.size(); ++n) {
       text += fmt::format(
           "{}$line{} using 1:{} with linespoints lw 2 pt 7 ps 1.1 lc rgb '{}' title "
-          "'{}'",
-          n == 0 ? "" : ", \\\n  ", n, column, colors[n % std::size(colors)], names[n]);
+          "{}",
+          n == 0 ? "" : ", \\\n  ", n, column, colors[n % std::size(colors)], quoted(names[n]));
     }
     text += "\n";
   };
   panel(2, fmt::format("{}{}", metric.name,
                        metric.unit.empty() ? "" : fmt::format(", {}", metric.unit)));
-  text += fmt::format("set xlabel '{}' noenhanced\n", sweep.knobs[along]);
+  text += fmt::format("set xlabel {} noenhanced\n", quoted(sweep.knobs[along]));
   panel(3, "milliseconds a frame, median");
   return text + "unset multiplot\n";
 }
@@ -313,7 +330,7 @@ SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std:
       const std::string& path = kind == std::string_view("png") ? png : svg;
       try {
         write_whole(path, [&](const std::string& temporary) {
-          const int code = run({"gnuplot", "-c", script, kind, temporary});
+          const int code = run({"gnuplot", "-c", plain_path(script), kind, plain_path(temporary)});
           if (code == 0) return;
           throw Error(ErrorKind::file,
                       code == -1 || code == 127

@@ -1,6 +1,7 @@
 #include "io/portal_node.hpp"
 
 #include "io/read_node.hpp"
+#include "io/yaml_text.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -128,19 +129,19 @@ std::string portal_text(const Portal& portal, int indent) {
     }
     text += line(4, fmt::format("sides: [{}]", list));
   }
-  if (!portal.name.empty()) text += line(2, fmt::format("name: \"{}\"", portal.name));
+  if (!portal.name.empty()) text += line(2, "name: " + yaml_quoted(portal.name));
   text += changed_lines(portal_knobs(), portal, indent + 2);
   if (portal.fallback) {
     text += line(2, fmt::format("fallback: {}", detail::read(*portal.fallback, {})));
   }
   if (!portal.to) return text;
   if (!portal.to->portal.empty()) {
-    return text + line(2, fmt::format("to: {{portal: \"{}\"}}", portal.to->portal));
+    return text + line(2, fmt::format("to: {{portal: {}}}", yaml_quoted(portal.to->portal)));
   }
   const std::string lines = changed_lines(portal_target_knobs(), *portal.to, indent + 4);
   if (portal.to->room.empty() && lines.empty()) return text + line(2, "to: {}");
   text += line(2, "to:");
-  if (!portal.to->room.empty()) text += line(4, fmt::format("room: \"{}\"", portal.to->room));
+  if (!portal.to->room.empty()) text += line(4, "room: " + yaml_quoted(portal.to->room));
   return text + lines;
 }
 

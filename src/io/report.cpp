@@ -3,15 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 #include "io/files.hpp"
+#include "io/json.hpp"
 #include "photonlane/base/vector.hpp"
 
 namespace photonlane::io {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 std::string metric_text(const Metric& metric, const Difference& difference) {
   const auto value = metric.value(difference);
@@ -77,9 +75,13 @@ std::string aligned(const std::vector<std::vector<std::string>>& rows) {
 
 std::string reference_line(const Sweep& sweep) {
   const Budget& reference = sweep.reference;
-  return fmt::format("reference: {}x{}, cells.method {}, number {}, {} sample{} a pixel",
-                     reference.frame.width, reference.frame.height, name_of(reference.cells.method),
-                     name_of(reference.number), reference.frame.samples,
+  const std::string means =
+      sweep.plane ? fmt::format("plane.number {}, plane.iterations {}",
+                                name_of(reference.plane.number), reference.plane.iterations)
+                  : fmt::format("cells.method {}, number {}", name_of(reference.cells.method),
+                                name_of(reference.number));
+  return fmt::format("reference: {}x{}, {}, {} sample{} a pixel", reference.frame.width,
+                     reference.frame.height, means, reference.frame.samples,
                      reference.frame.samples == 1 ? "" : "s");
 }
 
@@ -173,16 +175,14 @@ std::string volume_text(const Volume& volume, const VolumeError& error) {
 }
 
 std::string volume_json(const Volume& volume, const VolumeError& error) {
-  return Json{{"size", volume.size},
-              {"cell", error.cell},
-              {"storage", std::string(name_of(volume.storage))},
-              {"bytes", volume.memory_bytes()},
-              {"rms", error.rms},
-              {"largest", error.largest},
-              {"everywhere", error.everywhere},
-              {"stretch", error.stretch}}
-             .dump(2) +
-         "\n";
+  return json_text({{"size", volume.size},
+                    {"cell", error.cell},
+                    {"storage", std::string(name_of(volume.storage))},
+                    {"bytes", volume.memory_bytes()},
+                    {"rms", error.rms},
+                    {"largest", error.largest},
+                    {"everywhere", error.everywhere},
+                    {"stretch", error.stretch}});
 }
 
 std::string check_text(const SceneReport& report) {
@@ -232,6 +232,12 @@ std::string plane_text(const PlaneReport& report) {
     text += fmt::format("warning: past what {} tells apart: {:.0f} % of the pixels are doubtful\n",
                         name_of(report.number), 100 * report.doubtful);
   }
+  if (report.undecided > 0) {
+    text += fmt::format(
+        "warning: {:.3g} % of the pixels are undecided after {} steps, more would "
+        "cost too much\n",
+        100 * report.undecided, report.limit);
+  }
   return text;
 }
 
@@ -266,7 +272,7 @@ std::string cost_text(const Frame& frame) {
 }
 
 std::string difference_json(const Difference& difference) {
-  return metrics_object(difference).dump(2) + "\n";
+  return json_text(metrics_object(difference));
 }
 
 std::string sweep_json(const Sweep& sweep) {
@@ -288,7 +294,7 @@ std::string sweep_json(const Sweep& sweep) {
                                   {"on_front", setting.on_front},
                                   {"budget", budget_object(setting.budget)}});
   }
-  return object.dump(2) + "\n";
+  return json_text(object);
 }
 
 std::string check_json(const SceneReport& report) {
@@ -308,7 +314,7 @@ std::string check_json(const SceneReport& report) {
                     {"memory_bytes", report.memory_bytes},
                     {"compile_ms", report.compile_ms},
                     {"warnings", report.warnings}};
-  return object.dump(2) + "\n";
+  return json_text(object);
 }
 
 std::string frame_json(const Frame& frame) {
@@ -333,10 +339,11 @@ std::string frame_json(const Frame& frame) {
                        {"limit", report.limit},
                        {"past_limit", report.past_limit},
                        {"doubtful", report.doubtful},
+                       {"undecided", report.undecided},
                        {"taken", report.taken},
                        {"taken_error", report.taken_error}};
   }
-  return object.dump(2) + "\n";
+  return json_text(object);
 }
 
 std::string zoom_csv(const std::vector<ZoomStep>& steps) {
@@ -352,6 +359,26 @@ std::string zoom_csv(const std::vector<ZoomStep>& steps) {
                         step.report.taken, step.report.taken_error);
   }
   return text;
+}
+
+std::string zoom_json(const std::vector<ZoomStep>& steps) {
+  Json frames = Json::array();
+  for (const ZoomStep& step : steps) {
+    frames.push_back({{"frame", frames.size() + 1},
+                      {"width", step.window.width.text()},
+                      {"number", std::string(name_of(step.report.number))},
+                      {"limit", step.report.limit},
+                      {"cast_ms", step.cost.cast_ms},
+                      {"total_ms", step.cost.total_ms()},
+                      {"steps_per_lane", step.tally.steps_per_lane()},
+                      {"hit", step.tally.hits},
+                      {"escaped", step.tally.escaped},
+                      {"spent", step.tally.spent},
+                      {"doubtful", step.report.doubtful},
+                      {"taken", step.report.taken},
+                      {"taken_error", step.report.taken_error}});
+  }
+  return json_text({{"frames", std::move(frames)}});
 }
 
 std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& steps) {

@@ -1,8 +1,8 @@
 #pragma once
 
 #include "photonlane/io/picture.hpp"
-#include "photonlane/render/camera.hpp"
-#include "photonlane/render/world.hpp"
+#include "photonlane/world/camera.hpp"
+#include "photonlane/world/world.hpp"
 
 namespace photonlane::io {
 

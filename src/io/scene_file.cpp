@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "io/document.hpp"
 #include "io/field_node.hpp"
@@ -17,8 +18,9 @@
 namespace photonlane::io {
 namespace {
 
-/// A budget's dotted names as nested maps.
-void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
+/// A budget's dotted names as nested maps; `places` is told where each stands.
+void read_budget(const Node& node, const std::string& prefix, Budget& budget,
+                 std::map<std::string, Place>& places) {
   const auto names = knob_names(budget_knobs());
   for (const auto& pair : node.map("a budget")) {
     const Node& key = pair.first;
@@ -28,9 +30,10 @@ void read_budget(const Node& node, const std::string& prefix, Budget& budget) {
       return one.starts_with(name + ".");
     });
     if (group) {
-      read_budget(value, name + ".", budget);
+      read_budget(value, name + ".", budget, places);
     } else if (const Knob<Budget>* entry = find_knob(budget_knobs(), name)) {
       at_place(value, [&] { entry->assign(budget, entry->info, value.value_text()); });
+      places[name] = value.place();
     } else {
       std::vector<std::string_view> here;
       for (std::string_view one : names) {
@@ -60,38 +63,76 @@ void read_material(const Node& node, const Scene& scene, Material& material) {
             });
 }
 
-void read_texture_node(const Node& node, const std::string& name, SceneFile& file) {
-  TextureSource source;
+/// How many texels the scene's textures may still have.
+std::size_t texels_left(const Scene& scene) {
+  std::size_t taken = 0;
+  for (const Texture& texture : scene.textures) taken += texture.texels.size();
+  return Texture::most_texels - std::min(taken, Texture::most_texels);
+}
+
+/// A texture of a scene file before it is drawn or read.
+struct TextureNode {
+  const Node* node = nullptr;
   const Node* picture = nullptr;
   const Node* sign = nullptr;
-  read_node(node, "texture", texture_recipe_knobs(), source.recipe,
+  std::string name;
+  TextureSource source;
+};
+
+TextureNode read_texture_node(const Node& node, const std::string& name) {
+  TextureNode read{&node, nullptr, nullptr, name, {}};
+  read_node(node, "texture", texture_recipe_knobs(), read.source.recipe,
             [&](const std::string& key, const Node& value) {
-              (key == "file" ? picture : sign) = &value;
+              (key == "file" ? read.picture : read.sign) = &value;
             });
-  if (picture != nullptr && node.map("a texture").size() > 1) {
-    picture->refuse("a file beside other keys, expected it alone");
+  if (read.picture != nullptr && node.map("a texture").size() > 1) {
+    read.picture->refuse("a file beside other keys, expected it alone");
   }
-  if (sign != nullptr && node.find("pattern") != nullptr) {
-    sign->refuse("a sign beside a pattern, expected one of them");
+  if (read.sign != nullptr && node.find("pattern") != nullptr) {
+    read.sign->refuse("a sign beside a pattern, expected one of them");
   }
+  return read;
+}
+
+void add_texture(TextureNode read, SceneFile& file) {
+  TextureSource& source = read.source;
   Texture texture;
-  if (picture != nullptr) {
-    source.file = picture->text();
+  if (read.picture != nullptr) {
+    source.file = read.picture->text();
     const std::string path =
         source.file.starts_with('/') ? source.file : folder_of(file.path) + source.file;
     try {
-      texture = read_texture(path);
+      texture = read_texture(path, texels_left(file.scene));
     } catch (const Error& error) {
-      picture->refuse(fmt::format("texture {} {}", path, error.message()));
+      read.picture->refuse(fmt::format("texture {} {}", path, error.message()));
     }
-  } else if (sign != nullptr) {
-    source.sign = sign->text();
-    texture = at_place(*sign, [&] { return sign_texture(source.sign, source.recipe); });
+  } else if (read.sign != nullptr) {
+    source.sign = read.sign->text();
+    texture = at_place(*read.sign, [&] { return sign_texture(source.sign, source.recipe); });
   } else {
-    texture = at_place(node, [&] { return make_texture(source.recipe); });
+    texture = at_place(*read.node, [&] { return make_texture(source.recipe); });
   }
-  file.scene.add(std::move(texture), name);
+  file.scene.add(std::move(texture), read.name);
   file.texture_sources.push_back(std::move(source));
+}
+
+/// All textures; those that are drawn are counted before the first one is.
+void read_textures(const Node& node, SceneFile& file) {
+  std::vector<TextureNode> all;
+  std::size_t drawn = 0;
+  for (const auto& pair : node.map("a map of names to textures")) {
+    all.push_back(read_texture_node(pair.second, pair.first.text()));
+    const TextureRecipe& recipe = all.back().source.recipe;
+    if (all.back().picture != nullptr) continue;
+    drawn += static_cast<std::size_t>(recipe.width) * static_cast<std::size_t>(recipe.height);
+    if (drawn > Texture::most_texels) {
+      pair.second.refuse(
+          fmt::format("with this one the textures have {} texels together, expected "
+                      "at most {}",
+                      drawn, Texture::most_texels));
+    }
+  }
+  for (TextureNode& read : all) add_texture(std::move(read), file);
 }
 
 void read_materials(const Node& node, Scene& scene) {
@@ -184,11 +225,14 @@ void read_light(const Node& node, Lighting& light) {
   });
 }
 
-void read_solid(const Node& node, const std::string& text, Room& room, SceneFile& file) {
+using FieldsRead = std::map<const void*, Field>;
+
+void read_solid(const Node& node, const std::string& text, Room& room, SceneFile& file,
+                FieldsRead& fields) {
   for (const auto& pair : node.map("a solid: one key, cells or field")) {
     const Node& kind = pair.first;
     if (kind.text() == "field") {
-      room.add(read_field(pair.second, {file.scene, folder_of(file.path)}));
+      room.add(read_field(pair.second, {file.scene, folder_of(file.path), fields}));
     } else if (kind.text() == "cells") {
       if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
       read_cells(pair.second, text, room, file);
@@ -205,8 +249,15 @@ using PortalPlaces = std::vector<const Node*>;
 PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Room& room,
                        SceneFile& file) {
   PortalPlaces places;
+  FieldsRead fields;
+  // The name of a material, or a material of its own.
   const auto read_surface = [&](const Node& value, Material& material) {
-    read_material(value, file.scene, material);
+    if (value.kind() == Node::Kind::scalar) {
+      const int index = index_of(value, file.scene.material_names, "material");
+      material = file.scene.materials[static_cast<std::size_t>(index)];
+    } else {
+      read_material(value, file.scene, material);
+    }
   };
   int nothing = 0;
   read_node(node, "room", std::span<const Knob<int>>(), nothing,
@@ -236,7 +287,10 @@ PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Ro
                 for (const Node& one : value.list("swells")) {
                   Swell& swell = room.swells.emplace_back();
                   read_plain(one, "swell", swell_knobs(), swell);
-                  at_place(one, [&] { validate(swell); });
+                  at_place(one, [&] {
+                    validate(swell);
+                    check_apart(room.swells);
+                  });
                 }
               } else if (key == "sky") {
                 Sky& sky = room.sky.emplace();
@@ -245,7 +299,9 @@ PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Ro
                             sky.panorama = index_of(panorama, file.scene.texture_names, "texture");
                           });
               } else {
-                for (const Node& solid : value.list("solids")) read_solid(solid, text, room, file);
+                for (const Node& solid : value.list("solids")) {
+                  read_solid(solid, text, room, file, fields);
+                }
               }
             });
   if (alone && room.solids.empty() && room.fields.empty()) {
@@ -363,19 +419,21 @@ SceneFile parse_scene(const std::string& text, const std::string& path,
   read_numbers(root, numbers, file.numbers);
   int nothing = 0;
   // Textures and materials first, whatever the order in the file: what follows names them.
-  if (const Node* textures = root.find("textures")) {
-    for (const auto& pair : textures->map("a map of names to textures")) {
-      read_texture_node(pair.second, pair.first.text(), file);
-    }
-  }
+  if (const Node* textures = root.find("textures")) read_textures(*textures, file);
   if (const Node* materials = root.find("materials")) read_materials(*materials, file.scene);
   read_node(root, "scene", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {
               if (key == "title") file.scene.title = value.text();
               // Its look_at is read below, when the eye is known.
               if (key == "camera") read_plain(value, "camera", camera_knobs(), file.camera);
-              if (key == "budget") read_budget(value, "", file.budget);
+              if (key == "budget") read_budget(value, "", file.budget, file.places);
             });
+  if (const Node* camera = root.find("camera")) {
+    file.places["camera"] = camera->place();
+    for (const auto& [key, value] : camera->map("a camera")) {
+      file.places["camera." + key.text()] = value.place();
+    }
+  }
   if (const Node* plane = root.find("plane")) {
     read_plane_scene(root, *plane, file);
     return file;
@@ -444,6 +502,7 @@ SceneFile parse_scene(const std::string& text, const std::string& path,
   if (const Node* views = root.find("views")) {
     for (const Node& node : views->list("views")) {
       View& view = file.views.emplace_back(View{file.camera});
+      file.places[view_title(file.views.size() - 1)] = node.place();
       read_node(node, "view", view_knobs(), view, [&](const std::string&, const Node& camera) {
         read_plain(camera, "camera", camera_knobs(), view.camera);
         finish(camera, pixel_part(view, file.budget.frame.size()).size, view.camera);
@@ -475,8 +534,21 @@ void set_by_name(SceneFile& file, std::string_view name, std::string_view value)
   }
   Settings settings{file.budget, file.camera};
   photonlane::set_by_name(settings, name, value);
+  file.places[std::string(name)] = Place{file.path};
   file.budget = settings.budget;
   file.camera = settings.camera;
+}
+
+Error placed(const SceneFile& file, const Error& error) {
+  if (!error.place().file.empty()) return error;
+  // A message begins with what it is about: "view 2: camera.eye: ...".
+  const std::string_view text = error.message();
+  const std::string_view subject = text.substr(0, text.find(": "));
+  for (const std::string_view name : {subject, subject.substr(0, subject.find('.'))}) {
+    const auto found = file.places.find(std::string(name));
+    if (found != file.places.end()) return error.at(found->second);
+  }
+  return error.at(Place{file.path});
 }
 
 void open_door_by_text(SceneFile& file, const std::string& text) {

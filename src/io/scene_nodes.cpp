@@ -1,17 +1,16 @@
 #include "io/scene_nodes.hpp"
 
-#include "io/field_node.hpp"
-
 #include <fmt/format.h>
 
 #include <map>
-#include <nlohmann/json.hpp>
 
+#include "io/field_node.hpp"
+#include "io/json.hpp"
 #include "photonlane/field/sample.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
-#include "photonlane/render/walk.hpp"
+#include "photonlane/walk/walk.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -64,8 +63,8 @@ std::map<std::string, std::string> default_texts() {
   return defaults;
 }
 
-nlohmann::ordered_json value_schema(const KnobInfo& knob) {
-  nlohmann::ordered_json schema;
+Json value_schema(const KnobInfo& knob) {
+  Json schema;
   switch (knob.kind) {
     case KnobKind::integer:
       schema["type"] = "integer";
@@ -224,7 +223,7 @@ const std::vector<SceneNode>& scene_nodes() {
        "a box; what is seen in it stands around the place it leads to",
        infos(opening_knobs(OpeningShape::box)),
        {{"sides", "a list of front, back, left, right, top, bottom",
-         "which of them are open; all unless given", ""}}},
+         "which of them are open, the others are not there; all unless given", ""}}},
       {"to",
        "where a portal leads",
        infos(portal_target_knobs()),
@@ -353,21 +352,21 @@ std::string knob_list() {
 }
 
 std::string scene_schema() {
-  nlohmann::ordered_json schema{{"$schema", "https://json-schema.org/draft/2020-12/schema"},
-                                {"title", "Photon Lane scene"},
-                                {"$ref", "#/$defs/scene"}};
+  Json schema{{"$schema", "https://json-schema.org/draft/2020-12/schema"},
+              {"title", "Photon Lane scene"},
+              {"$ref", "#/$defs/scene"}};
   for (const SceneNode& node : scene_nodes()) {
-    nlohmann::ordered_json object{{"type", "object"},
-                                  {"description", std::string(node.help)},
-                                  {"additionalProperties", false},
-                                  {"properties", nlohmann::ordered_json::object()}};
+    Json object{{"type", "object"},
+                {"description", std::string(node.help)},
+                {"additionalProperties", false},
+                {"properties", Json::object()}};
     for (const StructureKey& key : node.keys) {
       auto& property = object["properties"][std::string(key.name)];
       property["description"] = fmt::format("{}: {}", key.help, key.expected);
       if (!key.node.empty()) property["$ref"] = fmt::format("#/$defs/{}", key.node);
     }
     for (const KnobInfo& knob : node.knobs) {
-      nlohmann::ordered_json* place = &object;
+      Json* place = &object;
       std::string_view rest = knob.name;
       for (auto dot = rest.find('.'); dot != rest.npos; dot = rest.find('.')) {
         place = &(*place)["properties"][std::string(rest.substr(0, dot))];
@@ -422,7 +421,7 @@ std::string scene_schema() {
       {"type", "object"},
       {"additionalProperties", false},
       {"properties", {{"cells", {{"$ref", "#/$defs/cells"}}}, {"field", {{"type", "object"}}}}}};
-  return schema.dump(2) + "\n";
+  return json_text(schema);
 }
 
 }  // namespace photonlane::io

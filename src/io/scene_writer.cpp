@@ -8,24 +8,12 @@
 #include "io/files.hpp"
 #include "io/map_marks.hpp"
 #include "io/portal_node.hpp"
+#include "io/yaml_text.hpp"
 #include "photonlane/base/random.hpp"
 #include "photonlane/io/scene_file.hpp"
 
 namespace photonlane::io {
 namespace {
-
-std::string quoted(std::string_view text) {
-  std::string result = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') result += '\\';
-    if (c == '\n') {
-      result += "\\n";
-    } else {
-      result += c;
-    }
-  }
-  return result + "\"";
-}
 
 /// The knobs of a table, a line each; dotted names open maps.
 template <class Owner>
@@ -45,7 +33,7 @@ std::string knob_lines(std::span<const Knob<Owner>> table, const Owner& owner, i
     std::string value = knob_text(entry, owner);
     if (entry.info.kind == KnobKind::text) {
       if (value.empty()) continue;
-      value = quoted(value);
+      value = yaml_quoted(value);
     }
     text += fmt::format("{:{}}{}: {}\n", "", indent + deeper, name, value);
   }
@@ -67,7 +55,7 @@ std::string material_lines(const Scene& scene, const Material& material, int ind
   std::string text = knob_lines(material_knobs(), material, indent);
   if (material.texture >= 0) {
     text += fmt::format("{:{}}texture: {}\n", "", indent,
-                        quoted(name_of_texture(scene, material.texture)));
+                        yaml_quoted(name_of_texture(scene, material.texture)));
   }
   return text;
 }
@@ -80,12 +68,12 @@ std::string textures_text(const SceneFile& file) {
   std::string text = "textures:\n";
   for (std::size_t i = 0; i < file.texture_sources.size(); ++i) {
     const TextureSource& source = file.texture_sources[i];
-    text += fmt::format("  {}:\n", quoted(name_of_texture(file.scene, static_cast<int>(i))));
+    text += fmt::format("  {}:\n", yaml_quoted(name_of_texture(file.scene, static_cast<int>(i))));
     if (!source.file.empty()) {
-      text += fmt::format("    file: {}\n", quoted(source.file));
+      text += fmt::format("    file: {}\n", yaml_quoted(source.file));
       continue;
     }
-    if (!source.sign.empty()) text += fmt::format("    sign: {}\n", quoted(source.sign));
+    if (!source.sign.empty()) text += fmt::format("    sign: {}\n", yaml_quoted(source.sign));
     const std::string knobs = knob_lines(texture_recipe_knobs(), source.recipe, 4);
     // A sign has no pattern.
     text += source.sign.empty() ? knobs : knobs.substr(knobs.find('\n') + 1);
@@ -95,7 +83,7 @@ std::string textures_text(const SceneFile& file) {
 
 /// An entry of a legend, or of the few lines that a formed cell takes.
 std::string legend_text(const Scene& scene, Cell cell, const CellForm* form) {
-  const auto material = [&](std::uint32_t i) { return quoted(name_of_material(scene, i)); };
+  const auto material = [&](std::uint32_t i) { return yaml_quoted(name_of_material(scene, i)); };
   const std::string name = cell == empty_cell ? "empty" : material(material_of(cell));
   if (form == nullptr) return fmt::format(" {}\n", name);
   std::string text = fmt::format("\n            material: {}\n", name);
@@ -162,20 +150,23 @@ std::string room_text(const Scene& scene, const Room& room) {
   if (room.sky) {
     text += "  sky:\n" + knob_lines(sky_knobs(), *room.sky, 4);
     if (room.sky->panorama >= 0) {
-      text += fmt::format("    panorama: {}\n", quoted(name_of_texture(scene, room.sky->panorama)));
+      text += fmt::format("    panorama: {}\n",
+                          yaml_quoted(name_of_texture(scene, room.sky->panorama)));
     }
   }
   if (!room.sprites.empty()) text += "  sprites:\n";
   for (const Sprite& sprite : room.sprites) {
-    text += fmt::format("    - material: {}\n", quoted(name_of_material(scene, sprite.material)));
+    text +=
+        fmt::format("    - material: {}\n", yaml_quoted(name_of_material(scene, sprite.material)));
     text += knob_lines(sprite_knobs(), sprite, 6);
   }
   if (!room.bodies.empty()) text += "  bodies:\n";
   for (const RoomBody& body : room.bodies) {
     text += "    -" + knob_lines(room_body_knobs(), body, 6).substr(5);
     if (body.material >= 0) {
-      text += fmt::format("      material: {}\n",
-                          quoted(name_of_material(scene, static_cast<std::size_t>(body.material))));
+      text += fmt::format(
+          "      material: {}\n",
+          yaml_quoted(name_of_material(scene, static_cast<std::size_t>(body.material))));
     }
     text += "      balls:\n";
     for (const BodyBall& ball : body.body.balls) {
@@ -226,7 +217,7 @@ std::string indented(const std::string& text) {
 
 std::string scene_text(const SceneFile& file) {
   const Scene& scene = file.scene;
-  std::string text = fmt::format("title: {}\n", quoted(scene.title));
+  std::string text = fmt::format("title: {}\n", yaml_quoted(scene.title));
   if (scene.plane) return text + plane_text(file);
   text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
   if (!file.views.empty()) text += "views:\n";
@@ -237,7 +228,7 @@ std::string scene_text(const SceneFile& file) {
   text += textures_text(file);
   if (!scene.materials.empty()) text += "materials:\n";
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
-    text += fmt::format("  {}:\n", quoted(name_of_material(scene, i)));
+    text += fmt::format("  {}:\n", yaml_quoted(name_of_material(scene, i)));
     text += material_lines(scene, scene.materials[i], 4);
   }
   if (scene.rooms.size() == 1 && scene.room().name.empty()) {
@@ -245,14 +236,14 @@ std::string scene_text(const SceneFile& file) {
   } else {
     text += "rooms:\n";
     for (const Room& room : scene.rooms) {
-      text += fmt::format("  {}:\n", quoted(room.name)) + indented(room_text(scene, room));
+      text += fmt::format("  {}:\n", yaml_quoted(room.name)) + indented(room_text(scene, room));
     }
   }
   if (!scene.sheets.empty()) text += "sheets:\n";
   for (const Sheets& sheets : scene.sheets) {
     std::string names;
     for (const std::string& name : sheets.rooms)
-      names += (names.empty() ? "" : ", ") + quoted(name);
+      names += (names.empty() ? "" : ", ") + yaml_quoted(name);
     text += fmt::format("  - rooms: [{}]\n", names) + knob_lines(sheets_knobs(), sheets, 4);
   }
   text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);

@@ -3,11 +3,13 @@
 #include <fmt/format.h>
 
 #include <bit>
+#include <cerrno>
+#include <cmath>
 #include <cstring>
 #include <fstream>
-#include <nlohmann/json.hpp>
 
 #include "io/files.hpp"
+#include "io/json.hpp"
 #include "photonlane/field/sample.hpp"
 #include "photonlane/io/picture.hpp"
 
@@ -18,7 +20,7 @@ static_assert(std::endian::native == std::endian::little, "volumes are written a
 
 constexpr std::string_view first_line = "photonlane volume 1";
 
-nlohmann::ordered_json numbers(const Vec3d& point) { return {point.x(), point.y(), point.z()}; }
+Json numbers(const Vec3d& point) { return {point.x(), point.y(), point.z()}; }
 
 /// Calls work(the numbers that are kept).
 template <class V, class Work>
@@ -39,8 +41,17 @@ Volume read_header(const std::string& path, const std::string& line) {
   };
   Volume volume;
   try {
-    const auto header = nlohmann::json::parse(line);
-    volume.size = header.at("size").get<std::array<int, 3>>();
+    const auto header = parse_json(line);
+    // Whole numbers of any size and kind, before they are taken for counts.
+    const auto size = header.at("size").get<std::array<double, 3>>();
+    for (std::size_t axis = 0; axis < 3; ++axis) {
+      const bool counts = size[axis] >= 2 && size[axis] <= Volume::largest_side;
+      if (!counts || size[axis] != std::floor(size[axis])) {
+        refuse(fmt::format("a volume of {}x{}x{}, expected 2 to {} points each way", size[0],
+                           size[1], size[2], Volume::largest_side));
+      }
+      volume.size[axis] = static_cast<int>(size[axis]);
+    }
     const auto low = header.at("low").get<std::array<double, 3>>();
     const auto high = header.at("high").get<std::array<double, 3>>();
     volume.box = {Vec3d(low[0], low[1], low[2]), Vec3d(high[0], high[1], high[2])};
@@ -54,14 +65,13 @@ Volume read_header(const std::string& path, const std::string& line) {
                          storage.substr(0, 60)));
     }
     volume.storage = static_cast<VolumeStorage>(found - names.begin());
-  } catch (const nlohmann::json::exception& problem) {
-    refuse(fmt::format("not a volume's header: {}", problem.what()));
+  } catch (const Json::exception&) {
+    refuse("not a volume's header, expected JSON with size, low, high, storage, value and step");
   }
-  for (const int side : volume.size) {
-    if (side < 2 || side > Volume::largest_side) {
-      refuse(fmt::format("a volume of {}x{}x{}, expected 2 to {} points each way", volume.size[0],
-                         volume.size[1], volume.size[2], Volume::largest_side));
-    }
+  const auto finite = [](const Vec3d& point) { return point.allFinite(); };
+  if (!finite(volume.box.low) || !finite(volume.box.high) || !std::isfinite(volume.low) ||
+      !std::isfinite(volume.step)) {
+    refuse("a number of the header is not finite");
   }
   return volume;
 }
@@ -72,13 +82,14 @@ void write_volume(const std::string& path, const Volume& volume) {
   if (!ends_with(path, ".volume")) {
     throw Error(ErrorKind::usage, "expected a name that ends in .volume", Place{path});
   }
-  const nlohmann::ordered_json header{{"size", volume.size},
-                                      {"low", numbers(volume.box.low)},
-                                      {"high", numbers(volume.box.high)},
-                                      {"storage", std::string(name_of(volume.storage))},
-                                      {"value", volume.low},
-                                      {"step", volume.step}};
+  const Json header{{"size", volume.size},
+                    {"low", numbers(volume.box.low)},
+                    {"high", numbers(volume.box.high)},
+                    {"storage", std::string(name_of(volume.storage))},
+                    {"value", volume.low},
+                    {"step", volume.step}};
   write_whole(path, [&](const std::string& temporary) {
+    errno = 0;
     std::ofstream file(temporary, std::ios::binary);
     file << first_line << '\n' << header.dump() << '\n';
     with_kept(volume, [&](const auto& kept) {
@@ -86,12 +97,15 @@ void write_volume(const std::string& path, const Volume& volume) {
                  static_cast<std::streamsize>(kept.size() * sizeof(kept[0])));
     });
     file.close();
-    if (!file) throw Error(ErrorKind::file, "cannot be written", Place{path});
+    if (!file) {
+      throw Error(ErrorKind::file, fmt::format("cannot be written: {}", std::strerror(errno)),
+                  Place{path});
+    }
   });
 }
 
 Volume read_volume(const std::string& path) {
-  const std::string bytes = read_file(path);
+  const std::string bytes = read_file(path, std::size_t{1} << 32);
   const auto first = bytes.find('\n');
   if (first == std::string::npos || bytes.substr(0, first) != first_line) {
     throw Error(ErrorKind::file, fmt::format("not a volume, expected the line '{}'", first_line),
@@ -117,7 +131,7 @@ Volume read_volume(const std::string& path) {
 }
 
 HeightMap read_heights(const std::string& path) {
-  const Texture picture = read_texture(path);
+  const Texture picture = read_texture(path, HeightMap::most_heights);
   HeightMap map;
   map.name = path;
   map.columns = picture.width;

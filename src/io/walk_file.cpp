@@ -3,9 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 #include "io/files.hpp"
+#include "io/json.hpp"
 #include "io/read_node.hpp"
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/plan_picture.hpp"
@@ -44,18 +44,26 @@ Statistics frame_times(const WalkRecord& record) {
   return summarize(times);
 }
 
-std::string path_csv(const WalkRecord& record) {
+/// A name as a field of CSV (RFC 4180): in quotes where it has to be.
+std::string csv_field(const std::string& name) {
+  if (name.find_first_of(",\"\r\n") == std::string::npos) return name;
+  std::string quoted = "\"";
+  for (const char c : name) quoted += c == '"' ? std::string("\"\"") : std::string(1, c);
+  return quoted + "\"";
+}
+
+std::string path_csv(const WalkRecord& record, const World& world) {
   std::string text =
       "frame,time,room,x,y,level,scale,heading,contacts,crossings,in_goal,edits,edit_ms,cast_ms,"
       "fill_ms,encode_ms\n";
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
     const WalkStep& step = record.steps[i];
     const Cost& cost = record.costs[i];
-    text +=
-        fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{},{}\n", i,
-                    step.time, step.room, step.place.x(), step.place.y(), step.level, step.scale,
-                    step.heading / degrees(1), step.contacts, step.crossings, step.in_goal ? 1 : 0,
-                    step.edits.size(), cost.compile_ms, cost.cast_ms, cost.fill_ms, cost.encode_ms);
+    text += fmt::format("{},{:.6g},{},{:.9g},{:.9g},{:.9g},{:.9g},{:.9g},{},{},{},{},{},{},{},{}\n",
+                        i, step.time, csv_field(world.rooms()[step.room].name), step.place.x(),
+                        step.place.y(), step.level, step.scale, step.heading / degrees(1),
+                        step.contacts, step.crossings, step.in_goal ? 1 : 0, step.edits.size(),
+                        cost.compile_ms, cost.cast_ms, cost.fill_ms, cost.encode_ms);
   }
   return text;
 }
@@ -130,6 +138,26 @@ void read_targets(const Node& node, const SceneFile& file, WalkMove& move) {
 
 }  // namespace
 
+namespace {
+
+/// Reads the scene with the numbers that each move comes to, so that what does not fit is told
+/// before the first frame.
+void try_numbers(const Node& root, const SceneFile& file, const WalkScript& script) {
+  double time = 0;
+  for (std::size_t i = 0; i < script.moves.size(); ++i) {
+    time += script.moves[i].over;
+    if (script.moves[i].numbers.empty()) continue;
+    const Node& at = *root.find("moves")->list("moves")[i].find("numbers");
+    try {
+      scene_with(file, numbers_at(file, script, time));
+    } catch (const Error& error) {
+      at.refuse(fmt::format("the scene with these numbers: {}", error.what()));
+    }
+  }
+}
+
+}  // namespace
+
 WalkScript read_walk_script(const std::string& path, const SceneFile& file) {
   const Scene& scene = file.scene;
   const Node root = parse_document(read_file(path), path);
@@ -150,6 +178,7 @@ WalkScript read_walk_script(const std::string& path, const SceneFile& file) {
       script.moves.push_back(move);
     }
   });
+  try_numbers(root, file, script);
   if (script.moves.empty()) root.refuse("no moves, expected moves: [{forward: 2, over: 1}, ...]");
   return script;
 }
@@ -252,17 +281,29 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
   WalkRecord record;
   World world = compile(file.scene);
   record.steps = walk(world, file.camera, script);
+  for (const Room& room : file.scene.rooms) {
+    for (const CellMap& map : room.solids)
+      record.has_goal = record.has_goal || map.goal.has_value();
+  }
 
   const auto progress = std::move(options.progress);
+  const auto go_on = [&](double frames) {
+    return !progress || progress(frames / static_cast<double>(record.steps.size()));
+  };
   options.progress = {};
   options.layers = {Layer::display};
   Frame frame;
   PlanOptions plan;
   Moving moving(file, script);
   std::vector<CellEdit> edited;
-  for (std::size_t i = 0; i < record.steps.size(); ++i) {
+  const auto write_tables = [&] {
+    write_file(folder + "/path.csv", path_csv(record, world));
+    if (moving.rolls()) write_file(folder + "/bodies.csv", bodies_csv(record));
+  };
+  const auto play = [&](std::size_t i) {
     RenderOptions one = options;
     one.recycle = std::move(frame);
+    one.progress = [&, i](double share) { return go_on(static_cast<double>(i) + share); };
     const std::vector<CellEdit>& edits = record.steps[i].edits;
     edited.insert(edited.end(), edits.begin(), edits.end());
     if (moving.any()) {
@@ -280,15 +321,26 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     record.costs.push_back(frame.cost);
     plan.path.push_back(
         {record.steps[i].place, record.steps[i].room, record.steps[i].crossings > 0});
-    const double share = static_cast<double>(i + 1) / static_cast<double>(record.steps.size());
-    if (progress && !progress(share)) throw Error(ErrorKind::cancelled, "stopped by the caller");
+    if (!go_on(static_cast<double>(i + 1))) throw Error(ErrorKind::cancelled, "stopped");
+  };
+  if (!moving.rolls()) std::remove((folder + "/bodies.csv").c_str());
+  try {
+    for (std::size_t i = 0; i < record.steps.size(); ++i) play(i);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::cancelled) throw;
+    const std::size_t all = record.steps.size();
+    record.steps.resize(record.costs.size());
+    record.bodies.resize(record.costs.size());
+    write_tables();
+    throw Error(ErrorKind::cancelled,
+                fmt::format("stopped after {} of {} frames; their way is in {}/path.csv",
+                            record.steps.size(), all, folder));
   }
   plan.rays = 0;
   write_png(folder + "/plan.png",
             plan_picture(file.scene, world, camera_at(world, file.camera, record.steps.back()),
                          file.budget, file.budget.frame.size(), plan));
-  write_file(folder + "/path.csv", path_csv(record));
-  if (moving.rolls()) write_file(folder + "/bodies.csv", bodies_csv(record));
+  write_tables();
   write_file(folder + "/walk.json", walk_json(record));
   return record;
 }
@@ -316,11 +368,13 @@ std::string walk_text(const WalkRecord& record) {
   const Statistics times = frame_times(record);
   const std::size_t slowest = record.slowest();
   return fmt::format(
-      "{} frames, {:.2f} s, {:.2f} m, {} contacts, {}\n"
+      "{} frames, {:.2f} s, {:.2f} m, {} contacts{}\n"
       "{:.3f} +- {:.3f} ms a frame; slowest frame {} at {:.2f} s: {:.3f} ms\n{}",
       record.steps.size(), record.steps.back().time, length_of(record), contacts_of(record),
-      goal ? fmt::format("goal reached at {:.2f} s", *goal) : "goal not reached", times.median,
-      times.spread, slowest, record.steps[slowest].time,
+      goal              ? fmt::format(", goal reached at {:.2f} s", *goal)
+      : record.has_goal ? ", goal not reached"
+                        : "",
+      times.median, times.spread, slowest, record.steps[slowest].time,
       record.costs[slowest].cast_ms + record.costs[slowest].fill_ms,
       any_edit(record) ? fmt::format("{:.3f} ms a change of the map, before its frame\n",
                                      edit_times(record).median)
@@ -332,19 +386,18 @@ std::string walk_json(const WalkRecord& record) {
   const Statistics times = frame_times(record);
   const std::size_t slowest = record.slowest();
   const WalkStep& last = record.steps.back();
-  const nlohmann::ordered_json object{
+  const Json object{
       {"frames", record.steps.size()},
       {"seconds", last.time},
       {"meters", length_of(record)},
       {"contacts", contacts_of(record)},
-      {"goal_reached_at", goal ? nlohmann::ordered_json(*goal) : nlohmann::ordered_json(nullptr)},
+      {"goal_reached_at", goal ? Json(*goal) : Json(nullptr)},
       {"end",
        {{"x", last.place.x()}, {"y", last.place.y()}, {"heading", last.heading / degrees(1)}}},
       {"frame_ms", {{"median", times.median}, {"spread", times.spread}}},
-      {"edit_ms", any_edit(record) ? nlohmann::ordered_json(edit_times(record).median)
-                                   : nlohmann::ordered_json(nullptr)},
+      {"edit_ms", any_edit(record) ? Json(edit_times(record).median) : Json(nullptr)},
       {"slowest_frame", slowest}};
-  return object.dump(2) + "\n";
+  return json_text(object);
 }
 
 }  // namespace photonlane::io

@@ -77,7 +77,9 @@ std::span<const Knob<Budget>> budget_knobs() {
                                                     1, "field.method=fixed"),
       knob<&Budget::field, &FieldBudget::refinement>(
           "field.refinement", "", {0, 100},
-          "steps of Newton's method at the hit, so that the way there leaves no trace"),
+          "looks at most, to find where between the last place outside and the first inside a "
+          "surface "
+          "is; 0: lanes end within the tolerance"),
       knob<&Budget::field, &FieldBudget::normals>(
           "field.normals", "", {},
           "which way a surface faces: exact, carried through the operations, or by the difference "
@@ -90,7 +92,9 @@ std::span<const Knob<Budget>> budget_knobs() {
           "what folds again and again is left out where it is smaller than this; 0: nothing is"),
       knob<&Budget::field, &FieldBudget::pruning>(
           "field.pruning", "", {},
-          "evaluate only the parts of a field that can matter where lanes are; same picture"),
+          "evaluate only the parts of a field that can matter where lanes are; values are the "
+          "same, and lanes "
+          "end the same within the tolerance, but for some that graze"),
       knob<&Budget::field, &FieldBudget::cones>(
           "field.cones", "", {}, "lead neighboring lanes together while they are in the open"),
       knob<&Budget::texture, &TextureBudget::sampling>(

@@ -17,6 +17,7 @@ struct Surfaces {
   bool any_panel = false;         ///< some face is a panel
   bool all_hit = true;            ///< every ending is a hit
   bool any_curved = false;        ///< some face is curved
+  bool any_scale = false;         ///< as LaneBatch
   alignas(64) float t[capacity];  ///< along the lane
   alignas(64) float x[capacity];
   alignas(64) float y[capacity];
@@ -38,9 +39,12 @@ struct Surfaces {
   alignas(64) std::uint32_t evaluations[capacity];
   alignas(64) float nearest[capacity];
   alignas(64) std::uint32_t overstretched[capacity];
+  alignas(64) float scale[capacity];
   // Of lanes that have ended, as they are kept for layers.
   alignas(64) std::uint32_t room[capacity];
   alignas(64) std::uint32_t crossings[capacity];
+
+  float scale_of(std::size_t i) const { return any_scale ? scale[i] : 1.0f; }
 
   /// Repeats the last one up to a whole vector: kernels may look there.
   void pad() {

@@ -5,7 +5,7 @@ namespace photonlane {
 std::span<const Knob<Material>> material_knobs() {
   static const Knob<Material> table[] = {
       knob<&Material::base>("base", "", {0, 1}, "color of the surface"),
-      knob<&Material::tile>("tile", "meters", {0, 100000, true},
+      knob<&Material::tile>("tile", "meters", {1e-6, 100000},
                             "width a texture is laid at; its height goes by its texels"),
       knob<&Material::opacity>("opacity", "", {0, 1},
                                "how much of it is seen; below 1 what is behind shows through"),

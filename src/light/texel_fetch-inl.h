@@ -16,10 +16,11 @@ namespace photonlane {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-/// The fraction of a tile.
+/// The fraction of a tile; 0 for what is no number, which would be no index.
 template <class V>
 HWY_INLINE V Fraction(V tiles) {
-  return hn::Sub(tiles, hn::Floor(tiles));
+  const V share = hn::Sub(tiles, hn::Floor(tiles));
+  return hn::IfThenElseZero(hn::Ge(share, hn::Zero(hn::DFromV<V>())), share);
 }
 
 /// The texel out of `side` that a share of a tile lies in.

@@ -1,5 +1,7 @@
 #include "light/texture_set.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -115,8 +117,17 @@ void mark_cover(const Texture& texture, int side, std::vector<std::uint8_t>& cov
 }  // namespace
 
 TextureSet::TextureSet(const std::vector<Texture>& textures) {
+  std::size_t together = 0;
   for (const Texture& texture : textures) {
     validate(texture);
+    together += texture.texels.size();
+  }
+  if (together > Texture::most_texels) {
+    throw Error(ErrorKind::memory,
+                fmt::format("textures of {} texels together, expected at most {}", together,
+                            Texture::most_texels));
+  }
+  for (const Texture& texture : textures) {
     Level level = unpacked(texture);
     mark_cover(texture, cover_side, cover_);
     clear_.push_back(std::any_of(texture.texels.begin(), texture.texels.end(),
@@ -130,9 +141,6 @@ TextureSet::TextureSet(const std::vector<Texture>& textures) {
         for (const Texel& texel : level.texels) texels_.push_back(pack(texel));
       }
       level = halved(halved(level, true), false);
-    }
-    if (texels_.size() > std::size_t{1} << 30) {
-      throw Error(ErrorKind::memory, "textures of more than 4 GiB together");
     }
   }
   texels_.push_back(0xffffffff);

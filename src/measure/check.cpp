@@ -7,8 +7,8 @@
 
 #include "measure/check_portals.hpp"
 #include "photonlane/field/stretch.hpp"
+#include "photonlane/frame/render.hpp"
 #include "photonlane/grid/reach.hpp"
-#include "photonlane/render/render.hpp"
 
 namespace photonlane {
 namespace {
@@ -103,6 +103,18 @@ bool stands_around(const CellMap& map, int x, int y, const Vec3d& eye) {
          stands_at(*form, map.cell_size, column - std::floor(column), row - std::floor(row));
 }
 
+/// The cell an eye is over, or -1, -1 where it is outside the map.
+std::pair<int, int> eye_cell(const CellMap& map, const Vec3d& eye) {
+  const auto cell_of = [&](double position, int side) {
+    const double cell = std::floor(position / map.cell_size);
+    return map.repeat ? cell - side * std::floor(cell / side) : cell;
+  };
+  const double x = cell_of(eye.x(), map.width);
+  const double y = cell_of(eye.y(), map.height);
+  if (!(x >= 0 && y >= 0 && x < map.width && y < map.height)) return {-1, -1};
+  return {static_cast<int>(x), static_cast<int>(y)};
+}
+
 void check_map(const CellMap& map, const Camera& camera, const Budget& budget,
                SceneReport& report) {
   report.map_width = map.width;
@@ -113,28 +125,16 @@ void check_map(const CellMap& map, const Camera& camera, const Budget& budget,
   const auto cells = static_cast<double>(map.cells.size());
   report.wall_share = 1 - static_cast<double>(empty) / cells;
 
-  const auto cell_of = [&](double position, int side) {
-    const double cell = std::floor(position / map.cell_size);
-    return static_cast<std::int64_t>(map.repeat ? cell - side * std::floor(cell / side) : cell);
-  };
-  const std::int64_t eye_x = cell_of(camera.eye.x(), map.width);
-  const std::int64_t eye_y = cell_of(camera.eye.y(), map.height);
-  const bool on_map = eye_x >= 0 && eye_x < map.width && eye_y >= 0 && eye_y < map.height;
-  const int x = on_map ? static_cast<int>(eye_x) : -1;
-  const int y = on_map ? static_cast<int>(eye_y) : -1;
-  if (!on_map) {
-    report.warnings.push_back(
-        fmt::format("the eye at [{}, {}] is outside the map", camera.eye.x(), camera.eye.y()));
-  } else if (stands_around(map, x, y, camera.eye)) {
-    report.warnings.push_back(
-        fmt::format("the eye at [{}, {}] is inside a wall: every pixel shows that wall",
-                    camera.eye.x(), camera.eye.y()));
-  }
+  const auto [x, y] = eye_cell(map, camera.eye);
   if (empty == static_cast<std::ptrdiff_t>(map.cells.size())) {
     report.warnings.emplace_back("the map has no walls: every lane escapes");
   }
   const auto reached = reachable_cells(map, x, y);
-  const auto count = std::count(reached.begin(), reached.end(), 1);
+  // Of empty cells alone: what can be walked through, like an open door, is not one of them.
+  std::int64_t count = 0;
+  for (std::size_t i = 0; i < reached.size(); ++i) {
+    count += reached[i] != 0 && map.cells[i] == empty_cell ? 1 : 0;
+  }
   report.reachable_share = empty == 0 ? 0 : static_cast<double>(count) / static_cast<double>(empty);
   if (!map.repeat && count > 0) check_openings(map, reached, report);
   if (budget.cells.method == CellMethod::increment && budget.cells.increment > map.cell_size) {
@@ -145,7 +145,57 @@ void check_map(const CellMap& map, const Camera& camera, const Budget& budget,
   }
 }
 
+/// A tolerance that is large beside what the eye's room holds shows as swollen silhouettes.
+void check_tolerance(const Scene& scene, const World& world, const Camera& camera,
+                     const Budget& budget, SceneReport& report) {
+  const std::size_t eye_room = world.room_index(camera.room);
+  for (std::size_t i = 0; i < scene.rooms[eye_room].fields.size(); ++i) {
+    const Bounds& bounds = scene.rooms[eye_room].fields[i].bounds();
+    if (!bounds.finite()) continue;
+    const double size = (bounds.high - bounds.low).maxCoeff();
+    if (!(size > 0) || budget.field.tolerance < 0.002 * size) continue;
+    report.warnings.push_back(fmt::format(
+        "field {} is {:.3g} m large and field.tolerance is {:.3g} m, {:.2g} % of it: it "
+        "is seen larger by so much; expected a tolerance of {:.1g} m",
+        i + 1, size, budget.field.tolerance, 100 * budget.field.tolerance / size, 0.0005 * size));
+    return;
+  }
+}
+
 }  // namespace
+
+std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
+                                         const Camera& camera) {
+  std::vector<std::string> faults;
+  if (scene.plane) return faults;
+  const std::size_t eye_room = world.room_index(camera.room);
+  const Vec3d& eye = camera.eye;
+  for (const CellMap& map : scene.rooms[eye_room].solids) {
+    const auto [x, y] = eye_cell(map, eye);
+    if (x < 0) {
+      faults.push_back(fmt::format("the eye at [{}, {}] is outside the map", eye.x(), eye.y()));
+    } else if (stands_around(map, x, y, eye)) {
+      faults.push_back(fmt::format(
+          "the eye at [{}, {}] is inside a wall: every pixel shows that wall", eye.x(), eye.y()));
+    }
+  }
+  // All fields together first: which one it is matters only where it is inside of some.
+  const CompiledRoom& room = world.rooms()[eye_room];
+  const auto inside = [&](const std::shared_ptr<const CompiledField>& field) {
+    return field != nullptr && field->distance(eye) < 0;
+  };
+  if (!inside(room.near_field) && !inside(room.clear_field)) return faults;
+  int number = 0;
+  for (const Field& field : scene.rooms[eye_room].fields) {
+    ++number;
+    if (CompiledField(field).distance(eye) < 0) {
+      faults.push_back(
+          fmt::format("the eye at [{}, {}, {}] is inside field {}: it is seen from inside", eye.x(),
+                      eye.y(), eye.z(), number));
+    }
+  }
+  return faults;
+}
 
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
   const World world = compile(scene);
@@ -170,26 +220,27 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
           "past what {} tells apart: {}, and {:.0f} % of the pixels are doubtful",
           name_of(report.plane->number), report.plane->why, 100 * report.plane->doubtful));
     }
+    if (report.plane->undecided > 0) {
+      report.warnings.push_back(
+          fmt::format("{:.3g} % of the pixels in the middle are undecided after {} steps, more "
+                      "would cost too much",
+                      100 * report.plane->undecided, report.plane->limit));
+    }
     return report;
   }
   const std::size_t eye_room = world.room_index(camera.room);
+  report.warnings = find_eye_faults(scene, world, camera);
   for (const CellMap& map : scene.rooms[eye_room].solids) check_map(map, camera, budget, report);
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
     const CompiledRoom& room = world.rooms()[r];
     if (room.field) report.field_operations += room.field->instruction_count();
     if (r != eye_room) report.fields += static_cast<int>(scene.rooms[r].fields.size());
   }
-  for (const Field& field : scene.rooms[eye_room].fields) {
-    ++report.fields;
-    if (CompiledField(field).distance(camera.eye) < 0) {
-      report.warnings.push_back(
-          fmt::format("the eye at [{}, {}, {}] is inside field {}: it is seen from inside",
-                      camera.eye.x(), camera.eye.y(), camera.eye.z(), report.fields));
-    }
-  }
+  report.fields += static_cast<int>(scene.rooms[eye_room].fields.size());
   check_materials(scene, report);
   for (const Room& room : scene.rooms) check_stretch(room, report);
-  check_portals(scene, world, camera, report);
+  check_portals(scene, world, camera, budget, report);
+  check_tolerance(scene, world, camera, budget, report);
 
   try {
     Budget small = budget;

@@ -7,7 +7,7 @@
 #include <functional>
 
 #include "photonlane/grid/body.hpp"
-#include "photonlane/render/walk.hpp"
+#include "photonlane/walk/walk.hpp"
 #include "room/portal_faces.hpp"
 
 namespace photonlane {
@@ -188,7 +188,11 @@ void list_loops(const World& world, const std::vector<Placed>& faces, SceneRepor
   std::vector<bool> visited(world.rooms().size());
   std::uint32_t origin = 0;
   std::size_t left_out = 0;
+  // Rooms that are all joined to one another have more loops than can be counted.
+  constexpr std::size_t most_looks = 20'000;
+  std::size_t looks = 0;
   const std::function<void(std::uint32_t)> follow = [&](std::uint32_t room) {
+    if (++looks > most_looks) return;
     for (const Placed* one : first) {
       if (one == nullptr || one->room != room || one->face->stretched()) continue;
       const std::uint32_t to = one->face->room;
@@ -229,33 +233,45 @@ void list_loops(const World& world, const std::vector<Placed>& faces, SceneRepor
     }
   };
   for (origin = 0; origin < world.rooms().size(); ++origin) follow(origin);
-  if (left_out > 0) report.loops.push_back(fmt::format("and {} more", left_out));
+  if (left_out > 0) {
+    report.loops.push_back(fmt::format(
+        "and {} more{}", left_out, looks > most_looks ? " at least; not all were looked for" : ""));
+  }
 }
 
 /// Portals in which, straight or by way of others, they are seen again: without bound.
 void list_nesting(const World& world, const std::vector<Placed>& faces, SceneReport& report) {
+  // A way through a face: by its front, or from behind.
+  struct Way {
+    const Placed* through;
+    bool by_front;
+  };
+  std::vector<Way> ways;
+  for (const Placed& one : faces) {
+    if (one.face->front) ways.push_back({&one, true});
+    if (one.face->back) ways.push_back({&one, false});
+  }
   // Whether some line that comes out of one goes on into another.
-  const auto sees = [&](const Placed& one, const Placed& two) {
-    if (one.face->room != two.room || one.face->twin == two.index) return false;
-    if (one.face->shape == OpeningShape::sphere || two.face->shape == OpeningShape::sphere) {
-      return true;
-    }
-    const Vec3d ahead = -(one.face->map.turn * one.face->normal);
-    for (const Vec3d& from : one.face->places(0)) {
-      const Vec3d start = one.face->beyond(from);
-      for (const Vec3d& to : two.face->places(0)) {
+  const auto sees = [&](const Way& out, const Way& into) {
+    const PortalFace& one = *out.through->face;
+    const PortalFace& two = *into.through->face;
+    if (one.room != into.through->room || one.twin == into.through->index) return false;
+    if (one.shape == OpeningShape::sphere || two.shape == OpeningShape::sphere) return true;
+    const Vec3d ahead = (out.by_front ? -1 : 1) * (one.map.turn * one.normal);
+    for (const Vec3d& from : one.places(0)) {
+      const Vec3d start = one.beyond(from);
+      for (const Vec3d& to : two.places(0)) {
         const Vec3d way = to - start;
-        const bool in_front = ahead.dot(way) > 1e-6;
-        const double toward = two.face->normal.dot(way);
-        if (in_front && (toward < -1e-6 ? two.face->front : two.face->back)) return true;
+        const double toward = two.normal.dot(way);
+        if (ahead.dot(way) > 1e-6 && (into.by_front ? toward < -1e-6 : toward > 1e-6)) return true;
       }
     }
     return false;
   };
-  const std::size_t count = faces.size();
+  const std::size_t count = ways.size();
   std::vector<std::vector<bool>> reach(count, std::vector<bool>(count));
   for (std::size_t a = 0; a < count; ++a) {
-    for (std::size_t b = 0; b < count; ++b) reach[a][b] = sees(faces[a], faces[b]);
+    for (std::size_t b = 0; b < count; ++b) reach[a][b] = sees(ways[a], ways[b]);
   }
   for (std::size_t k = 0; k < count; ++k) {
     for (std::size_t a = 0; a < count; ++a) {
@@ -267,21 +283,82 @@ void list_nesting(const World& world, const std::vector<Placed>& faces, SceneRep
   std::vector<std::string> nested;
   for (std::size_t a = 0; a < count; ++a) {
     if (!reach[a][a]) continue;
-    std::string name = portal_title(world.portals(), faces[a].face->portal);
+    std::string name = portal_title(world.portals(), ways[a].through->face->portal);
     if (std::find(nested.begin(), nested.end(), name) == nested.end()) {
       nested.push_back(std::move(name));
     }
   }
   if (nested.empty()) return;
+  constexpr std::size_t most_named = 12;
   std::string names;
-  for (const std::string& name : nested) names += (names.empty() ? "" : ", ") + name;
+  for (std::size_t i = 0; i < std::min(nested.size(), most_named); ++i) {
+    names += (names.empty() ? "" : ", ") + nested[i];
+  }
+  if (nested.size() > most_named) {
+    names += " and " + std::to_string(nested.size() - most_named) + " more";
+  }
   report.loops.push_back("seen in themselves without bound, if nothing is between: " + names);
+}
+
+/// Openings that show nothing but their rim, those that lie in a swell, and solids that reach
+/// across the sides of a stretched box, which are cut off there.
+void check_faces(const World& world, const std::vector<Placed>& faces, SceneReport& report) {
+  for (const Placed& one : faces) {
+    const PortalFace& face = *one.face;
+    const CompiledRoom& here = world.rooms()[one.room];
+    const std::string name = portal_title(world.portals(), face.portal);
+    const bool flat = face.shape != OpeningShape::sphere;
+    if (flat && face.rim > 0 && face.rim >= face.border(0, 0)) {
+      report.warnings.push_back(
+          fmt::format("the rim of {} is {:.3g} m wide in {} and fills its opening there", name,
+                      face.rim, here.name.empty() ? "its room" : here.name));
+    }
+    for (std::size_t s = 0; s < here.swells.size(); ++s) {
+      const Swell& swell = here.swells[s];
+      const Vec3d off = swell.at - face.middle;
+      const double away =
+          flat ? std::abs(off.dot(face.normal)) : std::abs(off.norm() - face.radius);
+      const double beside = flat ? -face.border(off.dot(face.across), off.dot(face.up)) : 0;
+      if (std::hypot(away, std::max(beside, 0.0)) >= swell.radius) continue;
+      report.warnings.push_back(
+          fmt::format("{} reaches into swell {} of {}: lanes meet it along straight chords there",
+                      name, s + 1, here.name.empty() ? "its room" : here.name));
+    }
+    if (!face.stretched() || !here.near_field) continue;
+    const std::vector<Vec3d> places = face.places(0);
+    const std::vector<double> values = here.near_field->distances(places);
+    const auto inside =
+        std::count_if(values.begin(), values.end(), [](double value) { return value < -1e-6; });
+    if (inside == 0) continue;
+    report.warnings.push_back(fmt::format(
+        "something reaches across a side of {}, a stretched box: it is cut off there, at "
+        "{} of {} places of the side",
+        name, inside, places.size()));
+  }
+}
+
+/// Lamps inside of what stands around them, which light nothing.
+void check_lamps(const World& world, SceneReport& report) {
+  for (const CompiledRoom& room : world.rooms()) {
+    for (std::size_t l = 0; l < room.light.lamps.size(); ++l) {
+      const Vec3d& at = room.light.lamps[l].place;
+      if (room_around(room, at, 1) >= 0) continue;
+      // The glass of a lantern may well be around its lamp.
+      if (room.near_field && room.near_field->distance(at) < 0) {
+        const int material = room.near_field->material(at).material;
+        if (material >= 0 && world.materials()[static_cast<std::size_t>(material)].glow > 0)
+          continue;
+      }
+      report.warnings.push_back(fmt::format("lamp {}{} is inside of something, and lights nothing",
+                                            l + 1, room.name.empty() ? "" : " of " + room.name));
+    }
+  }
 }
 
 }  // namespace
 
 void check_portals(const Scene& scene, const World& world, const Camera& camera,
-                   SceneReport& report) {
+                   const Budget& budget, SceneReport& report) {
   report.portals =
       static_cast<int>(std::count_if(world.portals().begin(), world.portals().end(),
                                      [](const PortalInfo& info) { return !info.returns; }));
@@ -291,8 +368,14 @@ void check_portals(const Scene& scene, const World& world, const Camera& camera,
   if (world.rooms().size() > 1) {
     check_ways(world, static_cast<std::uint32_t>(world.room_index(camera.room)), report);
   }
+  check_lamps(world, report);
   if (world.portals().empty()) return;
+  if (budget.crossings.limit == 0) {
+    report.warnings.emplace_back(
+        "crossings.limit is 0: nothing is seen through portals, lanes are spent there");
+  }
   const std::vector<Placed> faces = faces_of(world);
+  check_faces(world, faces, report);
   check_forms(scene, report);
   check_exits(world, faces, report);
   check_overlaps(world, faces, report);

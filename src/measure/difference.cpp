@@ -1,6 +1,7 @@
 #include "photonlane/measure/difference.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <charconv>
@@ -11,6 +12,36 @@
 
 namespace photonlane {
 namespace {
+
+/// Refuses a frame with colors or depths that are not numbers: no error can be told of them.
+void refuse_not_numbers(const Frame& frame, std::string_view which) {
+  const Size size = frame.size();
+  const auto count = [&](Layer layer, int channels, bool infinite_too) {
+    std::size_t found = 0;
+    if (!frame.has(layer)) return found;
+    for (int y = 0; y < size.height; ++y) {
+      for (int x = 0; x < size.width; ++x) {
+        bool bad = false;
+        for (int channel = 0; channel < channels; ++channel) {
+          const float value = frame.values(layer, channel)(x, y);
+          bad = bad || std::isnan(value) || (infinite_too && std::isinf(value));
+        }
+        found += bad ? 1 : 0;
+      }
+    }
+    return found;
+  };
+  if (const std::size_t bad = count(Layer::color, 3, true)) {
+    throw Error(ErrorKind::input,
+                fmt::format("{}: the color of {} of {} pixels is not a number or infinite", which,
+                            bad, static_cast<std::size_t>(size.width) * size.height));
+  }
+  if (const std::size_t bad = count(Layer::depth, 1, false)) {
+    throw Error(ErrorKind::input,
+                fmt::format("{}: the depth of {} of {} pixels is not a number", which, bad,
+                            static_cast<std::size_t>(size.width) * size.height));
+  }
+}
 
 /// Display values in [0, 1], three planes of width * height.
 std::array<std::vector<float>, 3> display_values(const Frame& frame) {
@@ -87,6 +118,11 @@ Difference compare(const Frame& frame, const Frame& reference) {
                 fmt::format("frames of {}x{} and {}x{} pixels, expected the same size", size.width,
                             size.height, reference.size().width, reference.size().height));
   }
+  if (size.width <= 0 || size.height <= 0) {
+    throw Error(ErrorKind::usage, "frames without pixels, expected frames that were rendered");
+  }
+  refuse_not_numbers(frame, "the picture");
+  refuse_not_numbers(reference, "the reference");
   const auto values = display_values(frame);
   const auto truth = display_values(reference);
   const std::size_t pixels = values[0].size();
@@ -158,7 +194,8 @@ Limit parse_limit(std::string_view text) {
     }
     return {&metric, bound};
   }
-  throw Error(ErrorKind::usage, fmt::format("{}: no such metric{}", name, suggestion(name, names)));
+  throw Error(ErrorKind::usage, fmt::format("{}: no such metric, expected one of {}{}", name,
+                                            fmt::join(names, ", "), suggestion(name, names)));
 }
 
 bool holds(const Limit& limit, const Difference& difference) {

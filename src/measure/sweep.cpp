@@ -151,6 +151,7 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
   std::map<SceneNumbers, World> worlds;
   worlds.emplace(numbers, world_of(numbers));
   const World& world = worlds.begin()->second;
+  result.plane = world.plane() != nullptr;
   for (const Setting& setting : result.settings) {
     if (!worlds.contains(setting.numbers)) {
       worlds.emplace(setting.numbers, world_of(setting.numbers));

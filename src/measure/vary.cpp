@@ -24,7 +24,16 @@ std::optional<double> whole_number(std::string_view text) {
 std::optional<std::vector<double>> range_values(std::string_view text) {
   const auto dots = text.find("..");
   const auto slash = text.find('/');
-  if (dots == text.npos || slash == text.npos || slash < dots) return std::nullopt;
+  if (dots == text.npos) return std::nullopt;
+  if (slash == text.npos && whole_number(text.substr(0, dots)) &&
+      whole_number(text.substr(dots + 2))) {
+    throw Error(
+        ErrorKind::input,
+        fmt::format("found '{}', expected how many values too: {}/COUNT for equal differences "
+                    "or {}//COUNT for equal ratios",
+                    text, text, text));
+  }
+  if (slash == text.npos || slash < dots) return std::nullopt;
   const bool ratios = text.substr(slash).starts_with("//");
   const auto from = whole_number(text.substr(0, dots));
   const auto to = whole_number(text.substr(dots + 2, slash - dots - 2));

@@ -238,6 +238,8 @@ class Linker {
     if (!returns) return;
     for (std::size_t f = 0; f < behind.size(); ++f) {
       finish(behind[f], back, back_index, entry.room, map.inverse());
+      // The rim of the same portal is as large as its opening is there.
+      if (&back == &portal) behind[f].rim = portal.rim * there.frame.scale;
       behind[f].stretch = portal.stretch.cwiseInverse();
       behind[f].frame = there.frame;
       behind[f].frame.scale = 1;

@@ -1,5 +1,7 @@
 #include "photonlane/room/swell.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 
@@ -21,8 +23,9 @@ struct Pair;
 template <>
 struct Pair<BendMethod::second> {
   static constexpr int stages = 2;
-  static constexpr double takes[2][2] = {{1}, {1.0 / 2, 1.0 / 2}};  ///< of the stages before each
-  static constexpr double less[3] = {-1.0 / 2, 1.0 / 2};  ///< what the lower order takes less
+  // By the midpoint: at a swell's rim, where a step may begin and end, nothing is bent.
+  static constexpr double takes[2][2] = {{1.0 / 2}, {0, 1}};  ///< of the stages before each
+  static constexpr double less[3] = {-1, 1};                  ///< what the lower order takes less
 };
 template <>
 struct Pair<BendMethod::third> {
@@ -146,6 +149,16 @@ void validate(const Swell& swell) {
   validate_knobs(swell_knobs(), swell);
   if (!(swell.axis.norm() > 0)) {
     throw Error(ErrorKind::input, "a swell whose axis has no length, expected a direction");
+  }
+}
+
+void check_apart(std::span<const Swell> swells) {
+  if (swells.empty()) return;
+  const Swell& last = swells.back();
+  for (std::size_t i = 0; i + 1 < swells.size(); ++i) {
+    if ((last.at - swells[i].at).norm() >= last.radius + swells[i].radius) continue;
+    throw Error(ErrorKind::input, fmt::format("swells {} and {} of a room reach into one another",
+                                              i + 1, swells.size()));
   }
 }
 

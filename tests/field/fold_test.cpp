@@ -68,6 +68,12 @@ TEST(Sponge, IsTheStepsThatItsNameStandsFor) {
   const auto a = CompiledField(sponge(2, 4)).slopes(places);
   const auto b = CompiledField(written).slopes(places);
   for (std::size_t i = 0; i < places.size(); ++i) {
+    // Within the solid the steps tell how far the sides of one of the parts are, which may be
+    // shared.
+    if (b[i].value <= 0) {
+      ASSERT_LE(a[i].value, b[i].value + 1e-12);
+      continue;
+    }
     ASSERT_NEAR(a[i].value, b[i].value, 1e-12);
     ASSERT_LT((a[i].gradient - b[i].gradient).norm(), 1e-9);
   }

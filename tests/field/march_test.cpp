@@ -5,6 +5,7 @@
 
 #include "photonlane/photonlane.hpp"
 #include "support/effort.hpp"
+#include "support/lanes.hpp"
 #include "support/scenes.hpp"
 #include "support/targets.hpp"
 
@@ -33,24 +34,13 @@ LaneBatch<Number> toward_middle(std::uint64_t seed, double far_limit = 100) {
     const Vec3d from = 4 * ball(which, 0);
     const Vec3d to = 0.9 * ball(which, 2);
     const Vec3d way = (to - from).normalized();
-    lanes.x[i] = static_cast<Number>(from.x());
-    lanes.y[i] = static_cast<Number>(from.y());
-    lanes.z[i] = static_cast<Number>(from.z());
-    lanes.direction_x[i] = static_cast<Number>(way.x());
-    lanes.direction_y[i] = static_cast<Number>(way.y());
-    lanes.direction_z[i] = static_cast<Number>(way.z());
+    test::aim(lanes, i, from, way);
   }
   return lanes;
 }
 
-template <class Number>
-Vec3d from_of(const LaneBatch<Number>& lanes, std::size_t i) {
-  return Vec3d(lanes.x[i], lanes.y[i], lanes.z[i]);
-}
-template <class Number>
-Vec3d way_of(const LaneBatch<Number>& lanes, std::size_t i) {
-  return Vec3d(lanes.direction_x[i], lanes.direction_y[i], lanes.direction_z[i]);
-}
+using test::from_of;
+using test::way_of;
 
 double meet_sphere(const Vec3d& from, const Vec3d& way) {
   const double b = from.dot(way);
@@ -79,9 +69,11 @@ double meet_torus(const Vec3d& from, const Vec3d& way) {
     const Vec3d at = from + t * way;
     return std::hypot(std::hypot(at.x(), at.y()) - 0.7, at.z()) - 0.25;
   };
-  for (double t = 2; t < 8; t += 1e-4) {
+  // What is shorter than a step is less than a micrometer deep.
+  constexpr double step = 1e-3;
+  for (double t = 2; t < 8; t += step) {
     if (value(t) >= 0) continue;
-    double low = t - 1e-4;
+    double low = t - step;
     double high = t;
     for (int i = 0; i < 50; ++i) (value(0.5 * (low + high)) < 0 ? high : low) = 0.5 * (low + high);
     return high;
@@ -349,7 +341,7 @@ TEST(FieldsInRooms, WhatIsLeftOutOfTapesIsNotMissed) {
   const World world = compile(crowded());
   const Camera camera = Camera::look_at({5, -4, 3}, {0, 0, 0.6}, degrees(50));
   const auto try_number = [&](const char* target, NumberType number) {
-    Budget budget{.frame = {40, 30, 1}, .number = number};
+    Budget budget{.frame = {test::effort(40), test::effort(30), 1}, .number = number};
     budget.far_limit = 60;
     // Equal steps are the same ones whatever is left out: so is every byte.
     budget.field.method = FieldMethod::fixed;

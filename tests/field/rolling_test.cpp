@@ -7,6 +7,7 @@
 
 #include "photonlane/photonlane.hpp"
 
+#include "support/effort.hpp"
 namespace photonlane {
 namespace {
 
@@ -159,7 +160,7 @@ TEST(Rolling, ComesToRestAndStaysWhereItIs) {
   bodies.push_back(pair);
   RollSettings settings;
   settings.drag = 0.8;
-  roll(field, bodies, 8, settings);
+  roll(field, bodies, 12, settings);
   const std::vector<RollingBody> before = bodies;
   roll(field, bodies, 1, settings);
   for (std::size_t i = 0; i < bodies.size(); ++i) {
@@ -283,6 +284,87 @@ TEST(Rolling, RefusesBodiesThatCannotBe) {
   EXPECT_TRUE(refused([](RollingBody& body) { body.mass = -1; }));
   EXPECT_TRUE(refused([](RollingBody& body) { body.bounce = 1.5; }));
   EXPECT_TRUE(refused([](RollingBody& body) { body.place.x() = std::nan(""); }));
+}
+
+TEST(Rolling, BodiesOfSeveralBallsSlideDownSlopesAsOneDoes) {
+  for (const double slope : {degrees(2), degrees(30), degrees(60)}) {
+    const Vec3d normal(std::sin(slope), 0, std::cos(slope));
+    const Vec3d up(-std::cos(slope), 0, std::sin(slope));
+    const CompiledField hill(field::plane(normal));
+    for (const int balls : {1, 2, 3, 4}) {
+      for (const double pushed : {0.0, 1.0}) {
+        RollingBody body;
+        const Vec3d feet[] = {{-0.1, -0.1, 0}, {0.1, 0.1, 0}, {0.1, -0.1, 0}, {-0.1, 0.1, 0}};
+        body.balls.clear();
+        for (int k = 0; k < balls; ++k)
+          body.balls.push_back({balls == 1 ? Vec3d(0, 0, 0) : feet[k], 0.02});
+        body.turn = Eigen::Quaterniond::FromTwoVectors(Vec3d(0, 0, 1), normal).toRotationMatrix();
+        body.place = 0.02 * normal;
+        body.friction = 0;
+        body.bounce = 0;
+        body.velocity = pushed * up;
+        roll(hill, {&body, 1}, 1.5);
+        // Without friction everything slides alike.
+        const double gain = 9.81 * std::sin(slope);
+        const double way = 0.5 * gain * 1.5 * 1.5 - pushed * 1.5;
+        EXPECT_NEAR((body.place - 0.02 * normal).dot(-up), way, 0.01 * std::abs(way) + 0.01)
+            << balls << " balls, " << slope << ", pushed " << pushed;
+        EXPECT_NEAR(-body.velocity.dot(up), gain * 1.5 - pushed, 0.02 * gain + 0.01) << balls;
+        EXPECT_EQ(body.still, 0);
+      }
+    }
+  }
+}
+
+TEST(Rolling, NeverRaisesEnergyWhereSeveralBallsTouch) {
+  const CompiledField steps(
+      field::join({field::plane({0, 0, 1}), field::place({0.6, 0, 0}, field::box({1, 3, 0.2}))}));
+  RollingBody body;
+  body.balls = {{{-0.1, -0.1, 0}, 0.05},
+                {{0.1, -0.1, 0}, 0.04},
+                {{-0.1, 0.1, 0}, 0.05},
+                {{0.1, 0.1, 0.05}, 0.06}};
+  body.place = {-0.4, 0, 0.5};
+  body.velocity = {1.5, 0.3, 0};
+  double energy = body_energy(body, gravity);
+  for (int i = 0; i < 400; ++i) {
+    roll(steps, {&body, 1}, 0.005);
+    const double now = body_energy(body, gravity);
+    ASSERT_LE(now, energy + 1e-9) << i;
+    energy = now;
+  }
+}
+
+TEST(Rolling, OtherBodiesChangeNothing) {
+  const CompiledField ground(field::waves(0.05, 1, field::plane({0, 0, 1})));
+  const auto slow_one = [] {
+    RollingBody body = ball_at({0.2, 0.1, 0.5});
+    body.velocity = {0.3, 0, 0};
+    return body;
+  };
+  std::vector<RollingBody> alone{slow_one()};
+  const double seconds = test::effort(15) / 10.0;
+  roll(ground, alone, seconds);
+  std::vector<RollingBody> together{slow_one(), ball_at({100, 0, 0.5}, 0.001)};
+  together[1].velocity = {40, 3, 0};
+  roll(ground, together, seconds);
+  EXPECT_EQ(together[0].place, alone[0].place);
+  EXPECT_EQ(together[0].velocity, alone[0].velocity);
+}
+
+TEST(Rolling, BodiesThatBeginInsideComeOut) {
+  const CompiledField ground(field::plane({0, 0, 1}));
+  for (const double depth : {0.01, 0.08, 0.5, 3.0}) {
+    std::vector<RollingBody> bodies{ball_at({0, 0, -depth})};
+    bodies[0].bounce = 0;
+    roll(ground, bodies, 0.5);
+    EXPECT_NEAR(bodies[0].place.z(), 0.1, 2e-3) << depth;
+    EXPECT_LT(bodies[0].velocity.norm(), 0.1) << depth;
+  }
+  // Nowhere to go.
+  const CompiledField full(field::invert(field::sphere(0.05)));
+  std::vector<RollingBody> bodies{ball_at({0, 0, 0}), ball_at({0.01, 0, 0})};
+  EXPECT_THROW(roll(full, bodies, 0.1), Error);
 }
 
 }  // namespace

@@ -126,6 +126,12 @@ TEST(Volumes, ComeBackFromTheirFilesAndBrokenOnesAreRefused) {
               HasSubstr("728 bytes of numbers, expected 729"));
   folder.write("ball.volume", "photonlane volume 1\n{\"size\": [9, 9]}\n");
   EXPECT_THAT(refusal([&] { io::read_volume(path); }), HasSubstr(":2: not a volume's header"));
+  // Counts that no integer holds, that are none, and that are too few.
+  for (const char* size : {"[6.9e13, 9, 9]", "[9, -1.1, 9]", "[9, 9, 1e300]", "[9.5, 9, 9]",
+                           "[1, 9, 9]", "[9, 0, 9]"}) {
+    folder.write("ball.volume", "photonlane volume 1\n{\"size\": " + std::string(size) + "}\n");
+    EXPECT_THAT(refusal([&] { io::read_volume(path); }), HasSubstr("points each way")) << size;
+  }
   folder.write("ball.volume", "something else\n");
   EXPECT_THAT(refusal([&] { io::read_volume(path); }), HasSubstr("not a volume"));
   EXPECT_THAT(refusal([&] { io::write_volume(folder.path() + "/ball.bin", {}); }),

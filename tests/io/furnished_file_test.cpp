@@ -4,6 +4,7 @@
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 #include "support/files.hpp"
 #include "support/scenes.hpp"
 
@@ -15,7 +16,7 @@ using ::testing::HasSubstr;
 
 std::uint64_t picture(const SceneFile& file) {
   Budget budget = file.budget;
-  budget.frame = {160, 100, 1};
+  budget.frame = {test::effort(160), test::effort(100), 1};
   return test::hash_of(render(compile(file.scene), file.camera, budget), Layer::color);
 }
 

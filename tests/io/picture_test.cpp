@@ -112,7 +112,7 @@ TEST(LayerPictures, HaveALegendBelowAndThePixelsAbove) {
   const Frame frame = some_frame(LayerSet::measurable());
   for (const Layer layer :
        {Layer::depth, Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending}) {
-    const Picture plain = layer_picture(frame, layer, false);
+    const Picture plain = layer_picture(frame, layer, {.legend = false});
     EXPECT_EQ(plain.size, frame.size());
     const Picture full = layer_picture(frame, layer);
     EXPECT_EQ(full.size.width, 360) << "wide enough for its text";
@@ -132,7 +132,7 @@ TEST(LayerPictures, HaveALegendBelowAndThePixelsAbove) {
 
 TEST(LayerPictures, FartherIsBrighter) {
   const Frame frame = some_frame(LayerSet::measurable());
-  const Picture picture = layer_picture(frame, Layer::depth, false);
+  const Picture picture = layer_picture(frame, Layer::depth, {.legend = false});
   std::vector<std::pair<float, double>> seen;
   for (int y = 0; y < frame.size().height; y += 3) {
     for (int x = 0; x < frame.size().width; x += 3) {
@@ -146,6 +146,58 @@ TEST(LayerPictures, FartherIsBrighter) {
   for (std::size_t i = 1; i < seen.size(); ++i) {
     EXPECT_GE(seen[i].second, seen[i - 1].second - 0.004) << seen[i].first;
   }
+}
+
+/// A frame whose steps are the given numbers, over and over, `rare` in one pixel of 1,000.
+Frame steps_of(const std::vector<std::uint32_t>& numbers, std::uint32_t rare) {
+  Frame frame(Size{100, 80}, {Layer::steps, Layer::depth, Layer::face});
+  for (int y = 0; y < 80; ++y) {
+    for (int x = 0; x < 100; ++x) {
+      const std::size_t i = static_cast<std::size_t>(y) * 100 + x;
+      frame.codes(Layer::steps)(x, y) = i % 1000 == 999 ? rare : numbers[i % numbers.size()];
+      frame.values(Layer::depth)(x, y) = static_cast<float>(x);
+    }
+  }
+  return frame;
+}
+
+std::array<std::uint8_t, 3> color_at(const Picture& picture, int x, int y) {
+  const std::uint8_t* pixel = picture.pixel(x, y);
+  return {pixel[0], pixel[1], pixel[2]};
+}
+
+TEST(LayerPictures, AFewExtremesLeaveTheOthersTheirContrast) {
+  const Picture picture =
+      layer_picture(steps_of({0, 10, 20, 30, 40}, 360), Layer::steps, {.legend = false});
+  for (int i = 0; i < 5; ++i) EXPECT_EQ(color_at(picture, i, 0), ramp(i / 4.0)) << i;
+  EXPECT_EQ(color_at(picture, 99, 9), ramp(1)) << "the extreme";
+  // What is not far out stays in.
+  const Picture whole =
+      layer_picture(steps_of({0, 10, 20, 30, 40}, 48), Layer::steps, {.legend = false});
+  EXPECT_EQ(color_at(whole, 99, 9), ramp(1));
+  EXPECT_EQ(color_at(whole, 4, 0), ramp(40.0 / 48));
+  // All alike: no range to speak of, and no crash.
+  EXPECT_EQ(layer_picture(steps_of({7}, 7), Layer::steps, {.legend = false}).size, (Size{100, 80}));
+}
+
+TEST(LayerPictures, CountsOverDecadesLieOnALogarithmicRamp) {
+  const Picture picture = layer_picture(steps_of({1, 1, 1, 10, 100, 1000, 10000}, 10000),
+                                        Layer::steps, {.legend = false});
+  for (int i = 0; i < 5; ++i) EXPECT_EQ(color_at(picture, 2 + i, 0), ramp(i / 4.0)) << i;
+}
+
+TEST(LayerPictures, MayBeGivenARange) {
+  const Frame frame = steps_of({5}, 5);
+  const Picture picture =
+      layer_picture(frame, Layer::depth, {.legend = false, .range = ValueRange{20, 60}});
+  EXPECT_EQ(color_at(picture, 0, 0), ramp(0));
+  EXPECT_EQ(color_at(picture, 20, 0), ramp(0));
+  EXPECT_EQ(color_at(picture, 30, 0), ramp(0.25));
+  EXPECT_EQ(color_at(picture, 60, 0), ramp(1));
+  EXPECT_EQ(color_at(picture, 90, 0), ramp(1));
+  EXPECT_THROW(layer_picture(frame, Layer::face, {.range = ValueRange{0, 1}}), Error);
+  EXPECT_THROW(layer_picture(frame, Layer::depth, {.range = ValueRange{1, 1}}), Error);
+  EXPECT_THROW(layer_picture(frame, Layer::depth, {.range = ValueRange{0, std::nan("")}}), Error);
 }
 
 TEST(DifferencePictures, AreDarkWhereNothingDiffers) {

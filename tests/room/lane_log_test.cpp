@@ -1,4 +1,4 @@
-#include "photonlane/render/lane_log.hpp"
+#include "photonlane/follow/lane_log.hpp"
 
 #include <gtest/gtest.h>
 

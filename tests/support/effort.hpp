@@ -5,7 +5,7 @@ namespace photonlane::test {
 /// How many of so many to try: fewer under the sanitizers, which look at how it is done, not at
 /// what comes out.
 constexpr int effort(int all) {
-#ifdef __SANITIZE_ADDRESS__
+#ifdef PHOTONLANE_SANITIZED
   return (all + 3) / 4;
 #else
   return all;

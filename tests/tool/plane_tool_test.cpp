@@ -62,9 +62,21 @@ TEST_F(PlaneTool, WarnsPastWhatATypeTellsApart) {
 TEST_F(PlaneTool, ZoomsSteadily) {
   const test::Outcome outcome = tool(
       "zoom pane.yaml --to=-0.743291890852430202931624325973,0.131240552308797604770845906581 "
-      "--width 1e-28 --frames 4 -o zoom --quiet");
+      "--width 1e-28 --frames 4 -o zoom --json");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   const std::string table = folder.read("zoom/zoom.csv");
+  // What is printed is the table, as JSON alone.
+  const auto frames = nlohmann::json::parse(outcome.output)["frames"];
+  ASSERT_EQ(frames.size(), 4u);
+  for (std::size_t i = 0; i < 4; ++i) {
+    EXPECT_EQ(frames[i]["frame"], i + 1);
+    EXPECT_THAT(table, HasSubstr(fmt::format(
+                           "\n{},{},{},{},", i + 1, frames[i]["width"].get<std::string>(),
+                           frames[i]["number"].get<std::string>(), frames[i]["limit"].get<int>())));
+    EXPECT_EQ(frames[i]["hit"].get<int>() + frames[i]["escaped"].get<int>() +
+                  frames[i]["spent"].get<int>(),
+              64 * 40);
+  }
   EXPECT_THAT(table, StartsWith("frame,width,number,limit,"));
   EXPECT_EQ(std::count(table.begin(), table.end(), '\n'), 5);
   EXPECT_THAT(table, HasSubstr("\n4,1e-28,perturbation,3000,"));
@@ -76,10 +88,10 @@ TEST_F(PlaneTool, ZoomsSteadily) {
 
 TEST_F(PlaneTool, ZoomsStartFromTheFrameBefore) {
   const std::string zoom =
-      "zoom pane.yaml --to=-0.74329189085243,0.13124055230880 --width 1e-3 --frames 12 "
-      "--size 160x100 --set plane.iterations=800 --quiet -o ";
+      "zoom pane.yaml --to=-0.74329189085243,0.13124055230880 --width 1e-9 --frames 12 "
+      "--size 160x100 --set plane.iterations=3000 --quiet -o ";
   EXPECT_EQ(tool(zoom + "anew").code, 0);
-  const test::Outcome outcome = tool(zoom + "after --start-from 0.1");
+  const test::Outcome outcome = tool(zoom + "after --allow-error 0.1");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   const std::string table = folder.read("after/zoom.csv");
   EXPECT_THAT(table, HasSubstr(",taken,taken_error\n"));
@@ -91,7 +103,7 @@ TEST_F(PlaneTool, ZoomsStartFromTheFrameBefore) {
   const Difference difference = compare(io::read_frame(folder.path() + "/after/frame-0012.png"),
                                         io::read_frame(folder.path() + "/anew/frame-0012.png"));
   EXPECT_LT(difference.rmse, 0.02);
-  EXPECT_THAT(refused(zoom + "no --start-from 0"), HasSubstr("--start-from"));
+  EXPECT_THAT(refused(zoom + "no --allow-error 0"), HasSubstr("--allow-error"));
 }
 
 TEST_F(PlaneTool, SweepsOverWidthAndNumberLeaveLines) {
@@ -119,7 +131,7 @@ TEST_F(PlaneTool, RefusesWhatPlanesHaveNot) {
   EXPECT_THAT(refused("zoom pane.yaml --to=-0.7,0.1 --width 1e-5 --frames 3 -o z"),
               HasSubstr("4 are missing"));
   EXPECT_THAT(refused("zoom pane.yaml --to=-0.7,0.1 --width 0.1 --frames 1 -o z"),
-              HasSubstr("expected 2 or more"));
+              HasSubstr("--frames: Value 1 not in range 2 to 100000"));
 }
 
 }  // namespace

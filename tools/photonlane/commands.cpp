@@ -1,6 +1,7 @@
 #include "commands.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 
@@ -59,20 +60,20 @@ std::string limit_text(const Limit& limit) {
 
 void warn(const io::SceneFile& file) {
   for (const io::Note& note : file.notes) {
-    fmt::print(stderr, "{}:{}:{}: note: {}\n", note.place.file, note.place.line, note.place.column,
-               note.text);
+    complain(fmt::format("{}: note: {}", place_text(note.place), note.text));
   }
 }
 
-/// Runs something on a scene; errors that know no place get the scene's name in front.
+/// Runs something on a scene; errors that know no place get that of what they are about in front.
 template <class Work>
 int on_scene(const SceneOptions& options, const Work& work) {
+  io::SceneFile file;
+  file.path = options.scene;
   try {
-    io::SceneFile file = open_scene(options);
+    file = open_scene(options);
     return work(file);
   } catch (const Error& error) {
-    if (!error.place().file.empty()) throw;
-    throw error.at(Place{options.scene});
+    throw placed(file, error);
   }
 }
 
@@ -81,9 +82,9 @@ int run_plan(const RenderCommand& command, const io::SceneFile& file) {
   options.legend = !command.no_legend;
   io::write_plan(command.output, file, options);
   if (command.common.json) {
-    fmt::print("{}", io::check_json(check(file.scene, file.camera, file.budget)));
+    put(io::check_json(check(file.scene, file.camera, file.budget)));
   } else if (!command.common.quiet) {
-    fmt::print("{}\n", command.output);
+    print("{}\n", command.output);
   }
   return success;
 }
@@ -116,6 +117,34 @@ io::SceneFile open_scene(const SceneOptions& options) {
   return file;
 }
 
+namespace {
+
+/// The range that --range asks for.
+std::optional<io::ValueRange> range_of(const RenderCommand& command, Layer layer) {
+  if (!command.range) return std::nullopt;
+  const std::string& text = *command.range;
+  const auto refuse = [](const std::string& what) {
+    throw Error(ErrorKind::usage, fmt::format("--range: {}", what));
+  };
+  if (command.view == "plan") refuse("a plan has no colors by value");
+  const auto comma = text.find(',');
+  if (comma == std::string::npos) {
+    refuse(fmt::format("'{}', expected two numbers with a comma between", text));
+  }
+  io::ValueRange range;
+  const KnobInfo number{"--range", KnobKind::number, "", {-1e30, 1e30}, {}, ""};
+  try {
+    detail::assign(range.low, number, text.substr(0, comma));
+    detail::assign(range.high, number, text.substr(comma + 1));
+    io::check_range(layer, range);
+  } catch (const Error& error) {
+    refuse(error.message());
+  }
+  return range;
+}
+
+}  // namespace
+
 int run(const RenderCommand& command) {
   Layer layer = Layer::color;
   bool known = false;
@@ -126,8 +155,16 @@ int run(const RenderCommand& command) {
     }
   }
   if (!known) {
-    throw Error(ErrorKind::usage, fmt::format("--layer: no such layer '{}'{}", command.layer,
+    throw Error(ErrorKind::usage, fmt::format("--layer: no such layer '{}', expected one of {}{}",
+                                              command.layer, fmt::join(choice_names<Layer>, ", "),
                                               suggestion(command.layer, choice_names<Layer>)));
+  }
+  const std::optional<io::ValueRange> range = range_of(command, layer);
+  const bool picture_of_colors = layer == Layer::color || layer == Layer::display;
+  if (picture_of_colors && command.view != "plan") {
+    io::check_output(command.output, {".png", ".exr"});
+  } else {
+    io::check_output(command.output, {".png"});
   }
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
@@ -136,25 +173,44 @@ int run(const RenderCommand& command) {
     RenderOptions options;
     options.threads = command.common.threads;
     Frame frame;
+    const World world = compile(file.scene);
     {
       ProgressBar bar("render", command.common.quiet);
       options.progress = bar.callback();
-      const World world = compile(file.scene);
       options.layers = exr                     ? measurable_layers(world)
                        : layer == Layer::color ? LayerSet{Layer::display}
                                                : LayerSet{layer};
       frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
                                  : render_views(world, file.views, file.budget, std::move(options));
     }
-    if (exr || layer == Layer::color || layer == Layer::display) {
+    if (exr || picture_of_colors) {
       io::write_frame(command.output, frame);
     } else {
-      io::write_layer(command.output, frame, layer, !command.no_legend);
+      io::write_layer(command.output, frame, layer, {.legend = !command.no_legend, .range = range});
+    }
+    if (!command.common.quiet) {
+      std::vector<Camera> cameras{file.camera};
+      if (!file.views.empty()) cameras.clear();
+      for (const View& one : file.views) cameras.push_back(one.camera);
+      for (const Camera& camera : cameras) {
+        for (const std::string& fault : find_eye_faults(file.scene, world, camera)) {
+          complain(fmt::format("{}: note: {}", command.common.scene, fault));
+        }
+      }
+      // Points of planes that are not decided yet have a note of their own.
+      const double lanes = static_cast<double>(frame.tally.lanes);
+      const double spent = static_cast<double>(frame.tally.spent);
+      if (!file.scene.plane && spent > 0.05 * lanes) {
+        complain(
+            fmt::format("{}: note: {:.0f} % of the lanes ran out of steps and show no surface; "
+                        "the layer 'ending' shows where",
+                        command.common.scene, 100 * spent / lanes));
+      }
     }
     if (command.common.json) {
-      fmt::print("{}", io::frame_json(frame));
+      put(io::frame_json(frame));
     } else if (!command.common.quiet) {
-      fmt::print("{}{}\n", io::cost_text(frame), command.output);
+      print("{}{}\n", io::cost_text(frame), command.output);
     }
     return success;
   });
@@ -195,23 +251,23 @@ int run(const SweepCommand& command) {
     const io::SweepFiles files = io::write_sweep(
         command.output, result, file.scene.title.empty() ? command.common.scene : file.scene.title);
     if (command.common.json) {
-      fmt::print("{}", io::sweep_json(result));
+      put(io::sweep_json(result));
     } else if (!command.common.quiet) {
-      fmt::print("{}", io::sweep_text(result));
+      put(io::sweep_text(result));
       for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg,
                                       files.lines_png, files.lines_svg}) {
-        if (!path.empty()) fmt::print("{}\n", path);
+        if (!path.empty()) print("{}\n", path);
       }
     }
     if (!files.problem.empty() && !command.common.quiet) {
-      fmt::print(stderr, "{}\n", files.problem);
+      complain(files.problem);
     }
     if (limits.empty()) return success;
     const Setting* best = cheapest_within(result, limits);
     std::string wanted;
     for (const Limit& limit : limits) wanted += (wanted.empty() ? "" : ", ") + limit_text(limit);
     if (best == nullptr) {
-      fmt::print(stderr, "no setting keeps {}\n", wanted);
+      complain("no setting keeps " + wanted);
       return check_failed;
     }
     std::string settings;
@@ -220,13 +276,14 @@ int run(const SweepCommand& command) {
       settings += fmt::format(" --set {}={}", result.knobs[i], best->values[i]);
     }
     if (!command.common.quiet && !command.common.json) {
-      fmt::print("cheapest with {}: {:.3f} ms,{}\n", wanted, best->total_ms.median, settings);
+      print("cheapest with {}: {:.3f} ms,{}\n", wanted, best->total_ms.median, settings);
     }
     return success;
   });
 }
 
 int run(const CompareCommand& command) {
+  if (!command.output.empty()) io::check_output(command.output, {".png"});
   const std::vector<Limit> limits = parse_limits(command.limits);
   const Frame frame = io::read_frame(command.picture);
   const Frame reference = io::read_frame(command.reference);
@@ -236,28 +293,29 @@ int run(const CompareCommand& command) {
   } catch (const Error& error) {
     throw error.at(Place{fmt::format("{}, {}", command.picture, command.reference)});
   }
-  std::string broken;
+  std::vector<std::string> broken;
   for (const Limit& limit : limits) {
     if (!holds(limit, difference)) {
-      broken += fmt::format("{} is {:.6g}, expected {}\n", limit.metric->name,
-                            limit.metric->value(difference).value_or(0), limit_text(limit));
+      broken.push_back(fmt::format("{} is {:.6g}, expected {}", limit.metric->name,
+                                   limit.metric->value(difference).value_or(0), limit_text(limit)));
     }
   }
   if (!command.output.empty()) {
     io::write_png(command.output, io::difference_picture(difference, !command.no_legend));
   }
   if (command.json) {
-    fmt::print("{}", io::difference_json(difference));
+    put(io::difference_json(difference));
   } else if (!command.quiet) {
-    fmt::print("{}", io::difference_text(difference));
-    if (!command.output.empty()) fmt::print("{}\n", command.output);
+    put(io::difference_text(difference));
+    if (!command.output.empty()) print("{}\n", command.output);
   }
   if (broken.empty()) return success;
-  fmt::print(stderr, "{}", broken);
+  for (const std::string& line : broken) complain(line);
   return check_failed;
 }
 
 int run(const LaneCommand& command) {
+  if (!command.output.empty()) io::check_output(command.output, {".png"});
   return on_scene(command.common, [&](io::SceneFile& file) {
     const auto comma = command.pixel.find(',');
     int place[2] = {0, 0};
@@ -275,16 +333,16 @@ int run(const LaneCommand& command) {
     const LaneLog log =
         log_lane(world, file.camera, file.budget, place[0], place[1], {.march = command.march});
     if (command.common.json) {
-      fmt::print("{}", io::lane_json(log, file.scene, world));
+      put(io::lane_json(log, file.scene, world));
     } else if (!command.common.quiet) {
-      fmt::print("{}", io::lane_text(log, file.scene, world));
+      put(io::lane_text(log, file.scene, world));
     }
     if (command.output.empty()) return success;
     io::PlanOptions options;
     options.rays = 0;
     options.lane = &log;
     io::write_plan(command.output, file, options);
-    if (!command.common.json && !command.common.quiet) fmt::print("{}\n", command.output);
+    if (!command.common.json && !command.common.quiet) print("{}\n", command.output);
     return success;
   });
 }
@@ -297,15 +355,16 @@ int run(const CheckCommand& command) {
           fmt::format("{}:{}: {}", note.place.line, note.place.column, note.text));
     }
     if (command.common.json) {
-      fmt::print("{}", io::check_json(report));
+      put(io::check_json(report));
     } else if (!command.common.quiet) {
-      fmt::print("{}", io::check_text(report));
+      put(io::check_text(report));
     }
     return report.warnings.empty() ? success : check_failed;
   });
 }
 
 int run(const MakeMapCommand& command) {
+  io::check_output(command.output, {".yaml", ".txt", ".png"});
   MapRecipe recipe;
   const auto set = [&](std::string_view name, std::string_view value) {
     set_knob(map_recipe_knobs(), recipe, name, value);
@@ -321,7 +380,7 @@ int run(const MakeMapCommand& command) {
                             recipe.height, recipe.seed));
   if (!command.quiet) {
     const auto open = std::count(map.cells.begin(), map.cells.end(), empty_cell);
-    fmt::print(
+    print(
         "{} of {}x{} cells, {:.1f} % open, start at column {}, row {}, goal at column {}, "
         "row {} from the south\n{}\n",
         name_of(recipe.kind), map.width, map.height,
@@ -332,6 +391,7 @@ int run(const MakeMapCommand& command) {
 }
 
 int run(const MakeFractalCommand& command) {
+  io::check_output(command.output, {".yaml"});
   FractalRecipe recipe;
   const auto set = [&](std::string_view name, std::string_view value) {
     set_knob(fractal_recipe_knobs(), recipe, name, value);
@@ -346,12 +406,13 @@ int run(const MakeFractalCommand& command) {
   for (const FieldEstimate& estimate : find_estimates(tried)) {
     trust = fmt::format("its distances are estimates, trusted over {:.3g}", estimate.safety);
   }
-  fmt::print("{} of seed {}: {}\n{}\n", name_of(made.parts().front().kind()), recipe.seed, trust,
-             command.output);
+  print("{} of seed {}: {}\n{}\n", name_of(made.parts().front().kind()), recipe.seed, trust,
+        command.output);
   return success;
 }
 
 int run(const MakeVolumeCommand& command) {
+  io::check_output(command.output, {".volume"});
   VolumeRecipe recipe;
   set_all(command.sets, [&](std::string_view name, std::string_view value) {
     set_knob(volume_recipe_knobs(), recipe, name, value);
@@ -369,9 +430,9 @@ int run(const MakeVolumeCommand& command) {
     io::write_volume(command.output, volume);
     const VolumeError error = volume_error(volume, field);
     if (command.json) {
-      fmt::print("{}", io::volume_json(volume, error));
+      put(io::volume_json(volume, error));
     } else if (!command.quiet) {
-      fmt::print("{}{}\n", io::volume_text(volume, error), command.output);
+      print("{}{}\n", io::volume_text(volume, error), command.output);
     }
     return success;
   });
@@ -384,19 +445,31 @@ int run(const ZoomCommand& command) {
     }
     PlaneWindow last;
     try {
-      set_knob(plane_window_knobs(), last, "center", command.to);
-    } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--to: {}", error.message()));
-    }
-    try {
       set_knob(plane_window_knobs(), last, "width", command.width);
     } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--width: {}", error.message()));
+      throw Error(ErrorKind::usage, fmt::format("--width: {}", error.message()));
+    }
+    try {
+      set_knob(plane_window_knobs(), last, "center", command.to);
+      validate(last);
+    } catch (const Error& error) {
+      throw Error(ErrorKind::usage, fmt::format("--to: {}", error.message()));
     }
     const World world = compile(file.scene);
     const std::vector<PlaneWindow> windows = zoom_windows(
         file.camera.window, file.budget.frame.size(), last.center, last.width, command.frames);
+    double allowed_error = 0;
+    if (!command.allow_error.empty()) {
+      const KnobInfo number{"--allow-error", KnobKind::number, "steps", {0, 1e9, true}, {}, ""};
+      try {
+        detail::assign(allowed_error, number, command.allow_error);
+      } catch (const Error& error) {
+        throw Error(ErrorKind::usage, fmt::format("--allow-error: {}", error.message()));
+      }
+    }
     const io::OutputFolder folder(command.output);
+    folder.remove_numbered("frame-", ".png");
+    const Stoppable stoppable;
     std::vector<io::ZoomStep> steps;
     ProgressBar bar("zoom", command.common.quiet || command.common.json);
     const auto progress = bar.callback();
@@ -404,25 +477,39 @@ int run(const ZoomCommand& command) {
                           .threads = command.common.threads,
                           .progress = {},
                           .recycle = {}};
-    if (command.start_from > 0)
-      options.layers = {Layer::display, Layer::smooth_count, Layer::ending};
+    if (allowed_error > 0) options.layers = {Layer::display, Layer::smooth_count, Layer::ending};
+    const auto frames = static_cast<double>(windows.size());
     Frame before;
-    for (std::size_t i = 0; i < windows.size(); ++i) {
-      Camera camera = file.camera;
-      camera.window = windows[i];
-      Frame frame = command.start_from > 0 && i > 0
-                        ? render_after(world, camera, file.budget,
-                                       {&before, windows[i - 1], command.start_from}, options)
-                        : render(world, camera, file.budget, options);
-      io::write_frame(fmt::format("{}/frame-{:04}.png", command.output, i + 1), frame);
-      steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
-      if (command.start_from > 0) before = std::move(frame);
-      if (progress && !progress(static_cast<double>(i + 1) / static_cast<double>(windows.size()))) {
-        throw Error(ErrorKind::cancelled, "stopped by the caller");
+    try {
+      for (std::size_t i = 0; i < windows.size(); ++i) {
+        Camera camera = file.camera;
+        camera.window = windows[i];
+        options.progress = [&](double share) {
+          return progress((static_cast<double>(i) + share) / frames);
+        };
+        Frame frame = allowed_error > 0 && i > 0
+                          ? render_after(world, camera, file.budget,
+                                         {&before, windows[i - 1], allowed_error}, options)
+                          : render(world, camera, file.budget, options);
+        io::write_frame(fmt::format("{}/frame-{:04}.png", command.output, i + 1), frame);
+        steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
+        if (allowed_error > 0) before = std::move(frame);
+        if (!progress(static_cast<double>(i + 1) / frames)) {
+          throw Error(ErrorKind::cancelled, "stopped");
+        }
       }
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::cancelled) throw;
+      throw Error(ErrorKind::cancelled,
+                  fmt::format("stopped after {} of {} frames; what they took is in {}",
+                              steps.size(), windows.size(), io::write_zoom(command.output, steps)));
     }
     const std::string table = io::write_zoom(command.output, steps);
-    if (!command.common.quiet) fmt::print("{}{}\n", io::zoom_csv(steps), table);
+    if (command.common.json) {
+      put(io::zoom_json(steps));
+    } else if (!command.common.quiet) {
+      print("{}{}\n", io::zoom_csv(steps), table);
+    }
     return success;
   });
 }
@@ -432,6 +519,8 @@ int run(const WalkCommand& command) {
     if (!command.common.quiet) warn(file);
     const WalkScript script = io::read_walk_script(command.script, file);
     const io::OutputFolder folder(command.output);
+    folder.remove_numbered("frame-", ".png");
+    const Stoppable stoppable;
     RenderOptions options;
     options.threads = command.common.threads;
     io::WalkRecord record;
@@ -441,9 +530,9 @@ int run(const WalkCommand& command) {
       record = io::play_walk(file, script, command.output, std::move(options));
     }
     if (command.common.json) {
-      fmt::print("{}", io::walk_json(record));
+      put(io::walk_json(record));
     } else if (!command.common.quiet) {
-      fmt::print("{}{}\n", io::walk_text(record), command.output);
+      print("{}{}\n", io::walk_text(record), command.output);
     }
     return success;
   });
@@ -451,11 +540,11 @@ int run(const WalkCommand& command) {
 
 int run(const DescribeCommand& command) {
   if (command.as == "markdown") {
-    fmt::print("{}", io::scene_reference());
+    put(io::scene_reference());
   } else if (command.as == "schema") {
-    fmt::print("{}", io::scene_schema());
+    put(io::scene_schema());
   } else {
-    fmt::print("{}", io::knob_list());
+    put(io::knob_list());
   }
   return success;
 }

@@ -28,6 +28,7 @@ struct RenderCommand {
   std::string output;
   std::string layer = "color";
   std::string view = "eye";
+  std::optional<std::string> range;  ///< "LOW,HIGH"
   bool no_legend = false;
 };
 
@@ -91,7 +92,7 @@ struct ZoomCommand {
   std::string to;
   std::string width;
   int frames = 2;
-  double start_from = 0;
+  std::string allow_error;  ///< steps; empty: every frame is computed anew
   std::string output;
 };
 struct WalkCommand {
@@ -105,12 +106,17 @@ struct DescribeCommand {
 };
 
 struct DemoCommand {
+  std::vector<std::string> parts;  ///< none: all
   std::string output = "out/demo";
   std::string scenes;
   std::string size;
+  bool full = false;  ///< the scenes' own sizes
   int threads = 0;
   bool quiet = false;
 };
+
+/// The names of the demo's parts.
+std::vector<std::string_view> demo_parts();
 
 /// The scene with the options' size and settings. Errors name the option that is wrong.
 io::SceneFile open_scene(const SceneOptions& options);

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <chrono>
 #include <filesystem>
 
 #include "commands.hpp"
@@ -20,13 +22,23 @@ std::string demo_folder(const std::string& named) {
   return fs::exists(installed, none) ? installed.string() : PHOTONLANE_DEMO_DIR;
 }
 
+/// The size of pictures: fit for looking while waiting, but where another is asked for.
+std::string size_of(const DemoCommand& command) {
+  return !command.size.empty() || command.full ? command.size : "640x400";
+}
+
+/// A frame so many times as small, of one sample a pixel.
+FrameBudget part_of(Size size, int times) {
+  return {std::max(1, size.width / times), std::max(1, size.height / times), 1};
+}
+
 /// One scene of the demo, its world, and a folder for what is made of it.
 class Show {
  public:
   Show(const DemoCommand& command, const std::string& scene, std::string folder)
       : command_(command),
-        file_(
-            open_scene({.scene = demo_folder(command.scenes) + "/" + scene, .size = command.size})),
+        file_(open_scene(
+            {.scene = demo_folder(command.scenes) + "/" + scene, .size = size_of(command)})),
         folder_(std::move(folder)),
         world_(compile(file_.scene)) {}
 
@@ -34,7 +46,7 @@ class Show {
   std::string path(const std::string& name) const { return folder_ + "/" + name; }
 
   void say(const std::string& text) const {
-    if (!command_.quiet) fmt::print("{}\n", text);
+    if (!command_.quiet) print("{}\n", text);
   }
 
   Frame frame(const Budget& budget) const {
@@ -92,8 +104,8 @@ void show_stepping(const DemoCommand& command) {
   Frame exact = show.frame(budget);
   io::write_frame(show.path("view.png"), exact);
   io::write_frame(show.path("view.exr"), exact);
-  show.say(
-      fmt::format("view.png, view.exr: {}\n{}", show.file().scene.title, io::cost_text(exact)));
+  show.say(fmt::format("{}, view.exr: {}\n{}", show.path("view.png"), show.file().scene.title,
+                       io::cost_text(exact)));
   for (const Layer layer :
        {Layer::depth, Layer::ray_distance, Layer::face, Layer::cell, Layer::steps, Layer::ending}) {
     io::write_layer(show.path(fmt::format("layer-{}.png", name_of(layer))), exact, layer);
@@ -130,7 +142,7 @@ void show_light(const DemoCommand& command) {
   show.say(fmt::format("evening/view.png, evening/plan.png: {}\n{}", show.file().scene.title,
                        io::cost_text(frame)));
   Budget small = show.file().budget;
-  small.frame = {small.frame.width / 5 + 1, small.frame.height / 5 + 1, 1};
+  small.frame = part_of(small.frame.size(), 5);
   small.light.corners = Corners::sampled;
   show.measure(
       small,
@@ -164,8 +176,9 @@ void show_fields(const DemoCommand& command) {
   std::vector<Frame> by_method;
   for (const FieldMethod method : {FieldMethod::fixed, FieldMethod::sphere, FieldMethod::relaxed}) {
     Budget budget = show.file().budget;
-    budget.frame.width = budget.frame.width / 2 + 1;
-    budget.frame.height = budget.frame.height / 2 + 1;
+    const int samples = budget.frame.samples;
+    budget.frame = part_of(budget.frame.size(), 2);
+    budget.frame.samples = samples;
     budget.field.method = method;
     // Neither alone nor together too many for one scale.
     budget.field.increment = 0.15;
@@ -176,7 +189,7 @@ void show_fields(const DemoCommand& command) {
   io::write_png(show.path("steps.png"), io::layer_picture(beside(by_method), Layer::steps));
   show.say("court/steps.png: steps of every lane by equal steps, by spheres, and relaxed");
   Budget small = show.file().budget;
-  small.frame = {small.frame.width / 12 + 1, small.frame.height / 12 + 1, 1};
+  small.frame = part_of(small.frame.size(), 12);
   show.measure(
       small,
       {parse_vary("field.method=fixed,sphere,relaxed"), parse_vary("field.tolerance=2e-5..2e-2//4"),
@@ -213,7 +226,7 @@ void show_rooms(const DemoCommand& command) {
       "wings/colonnade.png: one section of a hall between two portals\n"
       "wings/lane.png: what the lane of one of its pixels did, over the plan of all rooms");
   Budget small = show.file().budget;
-  small.frame = {size.width / 8 + 1, size.height / 8 + 1, 1};
+  small.frame = part_of(size, 8);
   show.measure(small,
                {parse_vary("crossings.limit=0,1,2,4"), parse_vary("light.crossings=0,1"),
                 parse_vary("crossings.tolerance=1e-4,1e-3,1e-2"), parse_vary("bounces.limit=0,1")},
@@ -239,7 +252,7 @@ void show_window(const DemoCommand& command) {
   file.budget.plane.limit = PlaneLimit::given;
   file.budget.plane.iterations = 10000;
   const Size size = file.budget.frame.size();
-  file.budget.frame = {size.width / 8 + 1, size.height / 8 + 1, 1};
+  file.budget.frame = part_of(size, 8);
   SweepOptions options{.repeats = 3, .warm_up = 1, .progress = {}};
   options.metric = "share_other";
   options.threads = command.threads;
@@ -280,7 +293,7 @@ void show_flowers(const DemoCommand& command) {
   show.say(fmt::format("flowers/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
   Budget small = show.file().budget;
   const Size size = small.frame.size();
-  small.frame = {size.width / 8 + 1, size.height / 8 + 1, 1};
+  small.frame = part_of(size, 16);
   SweepOptions options{.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}};
   options.threads = command.threads;
   const io::SceneFile& file = show.file();
@@ -294,27 +307,72 @@ void show_flowers(const DemoCommand& command) {
                   "wrong with fewer, at {}x{}",
                   small.frame.width, small.frame.height));
   Scene scene = file.scene;
-  roll_bodies(scene, 0, 0.6);
-  small.frame = {size.width / 2 + 1, size.height / 2 + 1, 1};
+  roll_bodies(scene, 0, 0.3);
+  small.frame = part_of(size, 2);
+  small.frame.samples = 4;
+  const Camera above = Camera::look_at({0.3, -0.75, 2.75}, {-0.03, 0.37, 2.08}, degrees(32));
   frame = render(
-      compile(scene), file.camera, small,
+      compile(scene), above, small,
       {.layers = {Layer::display}, .threads = command.threads, .progress = {}, .recycle = {}});
   io::write_frame(show.path("dew.png"), frame);
-  show.say("flowers/dew.png: the dew six tenths of a second later");
+  show.say("flowers/dew.png: beads of dew on a bloom, three tenths of a second later");
+}
+
+/// A part of the demo, and how long it takes beside the others: seconds on two cores.
+struct Part {
+  std::string_view name;
+  double seconds;
+  void (*show)(const DemoCommand&);
+};
+constexpr Part parts[] = {{"plan", 3, show_stepping},  {"evening", 9, show_light},
+                          {"court", 31, show_fields},  {"wings", 5, show_rooms},
+                          {"window", 15, show_window}, {"flowers", 50, show_flowers}};
+
+/// The parts that are asked for, in their order.
+std::vector<const Part*> parts_of(const DemoCommand& command) {
+  const std::vector<std::string_view> names = demo_parts();
+  for (const std::string& wanted : command.parts) {
+    if (std::find(names.begin(), names.end(), wanted) != names.end()) continue;
+    throw Error(ErrorKind::usage,
+                fmt::format("no part '{}' of the demo, expected one of {}{}", one_line(wanted),
+                            fmt::join(names, ", "), suggestion(wanted, names)));
+  }
+  std::vector<const Part*> chosen;
+  for (const Part& part : parts) {
+    const bool wanted =
+        std::find(command.parts.begin(), command.parts.end(), part.name) != command.parts.end();
+    if (command.parts.empty() || wanted) chosen.push_back(&part);
+  }
+  return chosen;
 }
 
 }  // namespace
 
-int run(const DemoCommand& command) {
-  const io::OutputFolder made(command.output);
-  show_stepping(command);
-  show_light(command);
-  show_fields(command);
-  show_rooms(command);
-  show_window(command);
-  show_flowers(command);
+std::vector<std::string_view> demo_parts() {
+  std::vector<std::string_view> names;
+  for (const Part& part : parts) names.push_back(part.name);
+  return names;
+}
 
-  fmt::print("{}\n", command.output);
+int run(const DemoCommand& command) {
+  const std::vector<const Part*> chosen = parts_of(command);
+  const io::OutputFolder made(command.output);
+  double left = 0;
+  for (const Part* part : chosen) left += part->seconds;
+  const auto start = std::chrono::steady_clock::now();
+  double done = 0;
+  for (const Part* part : chosen) {
+    if (!command.quiet && part != chosen.front()) {
+      const double took =
+          std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+      print("{}: made in {:.0f} s, about {:.0f} s left\n\n", command.output, took,
+            took / done * left);
+    }
+    part->show(command);
+    done += part->seconds;
+    left -= part->seconds;
+  }
+  print("{}\n", command.output);
   return success;
 }
 

@@ -1,13 +1,19 @@
 // The command line: what may be written, and which command it starts.
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <CLI/CLI.hpp>
+#include <algorithm>
 #include <exception>
 #include <functional>
+#include <sstream>
 
 #include "commands.hpp"
 #include "photonlane/base/error.hpp"
+#include "photonlane/base/words.hpp"
+#include "photonlane/frame/frame.hpp"
+#include "terminal.hpp"
 
 namespace {
 
@@ -44,6 +50,55 @@ void add_limits(CLI::App& app, std::vector<std::string>& limits, const std::stri
   app.add_option("--limit", limits, help)->type_name("METRIC=VALUE")->allow_extra_args(false);
 }
 
+std::string layer_help() {
+  return fmt::format("layer of a .png: {}",
+                     fmt::join(photonlane::choice_names<photonlane::Layer>, ", "));
+}
+
+/// Refuses commands and options that do not exist before anything else is missed, each with the
+/// nearest right word.
+void refuse_unknown_words(const CLI::App& app, int argc, char** argv) {
+  const CLI::App* at = &app;
+  int first = 1;
+  const auto names_of_commands = [](const CLI::App& of) {
+    std::vector<std::string> names;
+    for (const CLI::App* command : of.get_subcommands([](const CLI::App*) { return true; })) {
+      names.push_back(command->get_name());
+    }
+    return names;
+  };
+  const auto refuse = [](const std::string& what, const std::string& word,
+                         const std::vector<std::string>& names) {
+    const std::vector<std::string_view> views(names.begin(), names.end());
+    throw photonlane::Error(photonlane::ErrorKind::usage,
+                            fmt::format("photonlane: no such {} '{}'{}; see photonlane --help",
+                                        what, word, photonlane::suggestion(word, views)));
+  };
+  while (first < argc && argv[first][0] != '-') {
+    const auto commands = names_of_commands(*at);
+    if (commands.empty()) break;
+    const std::string word = argv[first];
+    if (std::find(commands.begin(), commands.end(), word) == commands.end()) {
+      refuse("command", word, commands);
+    }
+    at = at->get_subcommand(word);
+    ++first;
+  }
+  std::vector<std::string> options;
+  for (const CLI::Option* option : at->get_options()) {
+    for (const std::string& name : option->get_lnames()) options.push_back("--" + name);
+  }
+  for (int i = first; i < argc; ++i) {
+    const std::string word = argv[i];
+    if (word == "--") break;
+    if (!word.starts_with("--")) continue;
+    const std::string name = word.substr(0, word.find('='));
+    if (std::find(options.begin(), options.end(), name) == options.end()) {
+      refuse("option", name, options);
+    }
+  }
+}
+
 int run_tool(int argc, char** argv) {
   CLI::App app{
       "Casts rays through a scene and measures what each setting costs and how wrong it "
@@ -62,16 +117,17 @@ int run_tool(int argc, char** argv) {
                    "file to write: .png for one layer, .exr for all layers together")
       ->required()
       ->type_name("FILE");
-  render_app
-      ->add_option("--layer", render.layer,
-                   "layer of a .png: color (the default), depth, ray_distance, face, cell, steps, "
-                   "ending, normal, material, evaluations, nearest or overstretched")
-      ->type_name("NAME");
+  render_app->add_option("--layer", render.layer, layer_help())->type_name("NAME");
   render_app
       ->add_option("--view", render.view,
                    "eye (the default), or plan: the map from above with the eye and its rays")
       ->check(CLI::IsMember({"eye", "plan"}))
       ->type_name("VIEW");
+  render_app
+      ->add_option("--range", render.range,
+                   "values at the ends of the colors of a layer of numbers; without it the range "
+                   "that the pixels have, but for a few extremes")
+      ->type_name("LOW,HIGH");
   render_app->add_flag("--no-legend", render.no_legend, "leave out the bar below a layer or plan");
   render_app->callback([&] { chosen = [&] { return run(render); }; });
 
@@ -168,7 +224,7 @@ int run_tool(int argc, char** argv) {
   ZoomCommand zoom;
   CLI::App* zoom_app = app.add_subcommand(
       "zoom",
-      "frames of a steady zoom into a plane\nEvery frame is computed anew, unless --start-from "
+      "frames of a steady zoom into a plane\nEvery frame is computed anew, unless --allow-error "
       "says otherwise; what each took, in which numbers and with how many steps goes to zoom.csv.");
   add_scene(*zoom_app, zoom.common);
   add_threads(*zoom_app, zoom.common.threads);
@@ -180,13 +236,13 @@ int run_tool(int argc, char** argv) {
       ->type_name("NUMBER");
   zoom_app->add_option("--frames", zoom.frames, "how many, with the scene's own window first")
       ->required()
+      ->check(CLI::Range(2, 100000))
       ->type_name("N");
   zoom_app
-      ->add_option("--start-from", zoom.start_from,
-                   "start from the frame before: its pixels tell those of the next where that is "
-                   "off by no more steps than this, as root mean square")
-      ->type_name("STEPS")
-      ->check(CLI::PositiveNumber);
+      ->add_option("--allow-error", zoom.allow_error,
+                   "take pixels over from the frame before where that saves time; the error "
+                   "allowed for it, in steps, as root mean square")
+      ->type_name("STEPS");
   zoom_app->add_option("-o,--output", zoom.output, "folder to write to")
       ->required()
       ->type_name("DIR");
@@ -263,20 +319,31 @@ int run_tool(int argc, char** argv) {
   DemoCommand demo;
   CLI::App* demo_app = app.add_subcommand(
       "demo", "picture the Glasshouse, carefully and carelessly, and measure both");
+  demo_app
+      ->add_option(
+          "part", demo.parts,
+          fmt::format("parts to make: {}; without any all of them", fmt::join(demo_parts(), ", ")))
+      ->type_name("PART");
   demo_app->add_option("-o,--output", demo.output, "folder to write to (out/demo)")
       ->type_name("DIR");
   demo_app->add_option("--scenes", demo.scenes, "folder of the demo scenes")->type_name("DIR");
   add_size(*demo_app, demo.size);
+  demo_app->add_flag("--full", demo.full,
+                     "the sizes of the scene files, as the README shows; without it 640x400");
   add_threads(*demo_app, demo.threads);
   demo_app->add_flag("--quiet", demo.quiet, "print only the folder");
   demo_app->callback([&] { chosen = [&] { return run(demo); }; });
 
+  refuse_unknown_words(app, argc, argv);
   try {
     app.parse(argc, argv);
   } catch (const CLI::Success& asked) {
-    return app.exit(asked);
+    std::ostringstream text;
+    const int code = app.exit(asked, text, text);
+    put(text.str());
+    return code;
   } catch (const CLI::ParseError& problem) {
-    fmt::print(stderr, "photonlane: {}; see photonlane --help\n", problem.what());
+    complain(fmt::format("photonlane: {}; see photonlane --help", problem.what()));
     return bad_input;
   }
   return chosen();
@@ -285,14 +352,22 @@ int run_tool(int argc, char** argv) {
 }  // namespace
 
 int main(int argc, char** argv) {
+  open_standard_streams();
+  watch_signals();
+  int code = bad_input;
   try {
-    return run_tool(argc, argv);
+    code = run_tool(argc, argv);
   } catch (const photonlane::Error& error) {
-    fmt::print(stderr, "{}\n", error.what());
+    complain(error.what());
   } catch (const std::bad_alloc&) {
-    fmt::print(stderr, "photonlane: out of memory\n");
+    complain("photonlane: out of memory");
   } catch (const std::exception& error) {
-    fmt::print(stderr, "photonlane: {}\n", error.what());
+    complain(fmt::format("photonlane: {}", error.what()));
   }
-  return bad_input;
+  if (!close_output()) {
+    complain("photonlane: standard output cannot be written, what was printed is lost");
+    if (code == success) code = bad_input;
+  }
+  end_by_signal();
+  return code;
 }

@@ -22,7 +22,11 @@ struct Place {
   int column = 0;
 };
 
-/// The one exception of the library. `what()` is a single line, with the place in front.
+/// "FILE:LINE:COLUMN" as far as they are known, on one line.
+std::string place_text(const Place& place);
+
+/// The one exception of the library. `what()` is a single line, with the place in front: text of a
+/// user's in it is shown by one_line().
 class Error : public std::runtime_error {
  public:
   Error(ErrorKind kind, std::string message, Place place = {});

@@ -59,7 +59,9 @@ inline constexpr std::array<std::string_view, 0> choice_names{};
 template <class Enumeration>
 requires std::is_enum_v<Enumeration>
 constexpr std::string_view name_of(Enumeration value) {
-  return choice_names<Enumeration>[static_cast<std::size_t>(value)];
+  const auto index = static_cast<std::size_t>(value);
+  // A number that was cast to the enumeration may be none of its values.
+  return index < choice_names<Enumeration>.size() ? choice_names<Enumeration>[index] : "(no value)";
 }
 
 template <class Owner>

@@ -19,6 +19,15 @@ struct SurfaceMaterial {
   double share = 0;
 };
 
+/// The place of a surface nearest to a place, as far as it is known.
+struct ClosestSurface {
+  Vec3d place{0, 0, 0};
+  double distance = 0;  ///< of it; infinite where no surface was found
+  /// No surface is nearer than this: at most the distance, and for most fields within a thousandth
+  /// of it. Where no surface was found, how far it was looked for.
+  double least = 0;
+};
+
 /// A field's value at a place, and where it grows, by how much for a meter.
 struct FieldSlope {
   double value = 0;
@@ -37,9 +46,13 @@ class CompiledField final : public Solid {
   double distance(const Vec3d& place) const;
   /// Where it grows, by how much for a meter; carried through the operations, not differenced.
   Vec3d gradient(const Vec3d& place) const;
-  /// The place of the surface nearest to a place: exact to 1e-9 m where the field is a distance,
-  /// else where going on from there along the surface gets no nearer.
+  /// The place of the surface nearest to a place: exact to 1e-9 m where the field is a distance.
+  /// Elsewhere it is looked for in ever smaller cubes that values say a surface may be in, so that
+  /// none is nearer by more than a thousandth, or closest_surface() says by how much. Throws Error
+  /// (input) where there is no surface within 1e7 m, and for places that are not finite.
   Vec3d closest_point(const Vec3d& place) const;
+  /// The same, with what is known of how near it is. Does not throw where there is no surface.
+  ClosestSurface closest_surface(const Vec3d& place) const;
   SurfaceMaterial material(const Vec3d& place) const;
 
   /// The same for many places, in their order.
@@ -47,11 +60,13 @@ class CompiledField final : public Solid {
   std::vector<Vec3d> gradients(std::span<const Vec3d> places) const;
   std::vector<FieldSlope> slopes(std::span<const Vec3d> places) const;
   std::vector<Vec3d> closest_points(std::span<const Vec3d> places) const;
+  std::vector<ClosestSurface> closest_surfaces(std::span<const Vec3d> places) const;
   std::vector<SurfaceMaterial> materials(std::span<const Vec3d> places) const;
 
-  /// Of places in arrays, in float, for frames.
-  void distances(const float* x, const float* y, const float* z, std::size_t count,
-                 float* values) const;
+  /// Of places in arrays, in float, for frames; best with neighbors beside one another. Returns how
+  /// often the field was evaluated.
+  std::size_t distances(const float* x, const float* y, const float* z, std::size_t count,
+                        float* values) const;
 
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;

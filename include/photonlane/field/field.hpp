@@ -132,37 +132,43 @@ std::vector<FoldStep> fold_steps(std::span<const double> numbers);
 /// A field: a tree of shapes and operations. A value; copies share what they are made from.
 class Field {
  public:
-  /// Throws Error (input) for too few or too many numbers and parts, values out of range, and trees
-  /// deeper than `deepest`. The named functions below say what the numbers are.
+  /// Throws Error (input) for too few or too many numbers and parts, values out of range, trees
+  /// deeper than `deepest`, and trees of more than `most_nodes` shapes and operations, each counted
+  /// as often as it stands there though it is kept and compiled once. The named functions below say
+  /// what the numbers are.
   Field(FieldKind kind, std::vector<double> numbers, std::vector<Field> parts = {},
         std::shared_ptr<const FieldSource> source = nullptr);
 
   static constexpr int deepest = 200;
+  static constexpr std::size_t most_nodes = 1'000'000;
+  /// Of nodes, those in an iterate times as often as it iterates: what one value costs at most.
+  static constexpr double most_work = 1e6;
 
-  FieldKind kind() const { return node_->kind; }
-  const std::vector<double>& numbers() const { return node_->numbers; }
-  const std::vector<Field>& parts() const { return node_->parts; }
+  // All of these throw Error (usage) for a field that was moved from.
+  FieldKind kind() const { return node().kind; }
+  const std::vector<double>& numbers() const { return node().numbers; }
+  const std::vector<Field>& parts() const { return node().parts; }
   /// What it asks for its values, of shapes from data and functions; else null.
-  const std::shared_ptr<const FieldSource>& source() const { return node_->source; }
+  const std::shared_ptr<const FieldSource>& source() const { return node().source; }
   /// The material of everything in it that has none of its own, or -1.
-  int material() const { return node_->material; }
+  int material() const { return node().material; }
   /// Holds everything at or below distance 0.
-  const Bounds& bounds() const { return node_->bounds; }
+  const Bounds& bounds() const { return node().bounds; }
   /// The value grows by at most this for a meter: 1 for distances and bounds of them, more where an
   /// operation stretches space. A step of value / stretch never goes through a surface.
-  double stretch() const { return node_->stretch; }
+  double stretch() const { return node().stretch; }
   /// Where the value is h, `bounds` grown by h times this hold it: 1 for distances, more where the
   /// value is only a bound of one.
-  double looseness() const { return node_->looseness; }
-  std::size_t node_count() const { return node_->count; }
+  double looseness() const { return node().looseness; }
+  std::size_t node_count() const { return node().count; }
   /// Tells nodes apart: the same for copies.
-  const void* identity() const { return node_.get(); }
+  const void* identity() const { return &node(); }
 
   Field made_of(int material) const;
   /// Of fields that fold space again and again (sponge, gasket, bulb, julia, iterate): its surface
   /// of several materials. Throws Error (input) for others.
   Field tinted(FoldTint tint) const;
-  const FoldTint& tint() const { return node_->tint; }
+  const FoldTint& tint() const { return node().tint; }
 
   /// Whether its value is an estimate of a distance, of which only trying tells how far it can be
   /// trusted.
@@ -178,11 +184,17 @@ class Field {
     FoldTint tint;
     int depth = 1;
     std::size_t count = 1;
+    double work = 1;
     Bounds bounds;
     double stretch = 1;
     double looseness = 1;
   };
   explicit Field(std::shared_ptr<const Node> node) : node_(std::move(node)) {}
+  const Node& node() const {
+    if (!node_) refuse_empty();
+    return *node_;
+  }
+  [[noreturn]] static void refuse_empty();
   std::shared_ptr<const Node> node_;
 };
 
@@ -195,7 +207,7 @@ Field sphere(double radius);
 Field ellipsoid(const Vec3d& radii);
 /// `round` is the radius of its edges, within the size.
 Field box(const Vec3d& size, double round = 0);
-/// The edges of a box, `bar` thick.
+/// The edges of a box, `bar` thick. Inside, where bars meet, a bound: up to a twentieth short.
 Field frame(const Vec3d& size, double bar);
 /// Everything below a plane at `height` along its normal.
 Field plane(const Vec3d& normal, double height = 0);
@@ -303,7 +315,8 @@ Field fold(const Vec3d& normal, Field part);
 /// Copies `spacing` apart along each axis of spacing above 0: `count` of them about the middle, or
 /// without end where it is 0. Throws Error (input) where the part is wider than two spacings.
 Field repeat(const Vec3d& spacing, const Vec3d& count, Field part);
-/// `count` copies about the z axis, the first as it is.
+/// `count` copies about the z axis, the first as it is. Throws Error (input) for more than 64 whose
+/// bounds reach into the share of the circle of one.
 Field around(int count, Field part);
 /// Turned about z by `rate` radians for every meter up. Throws Error (input) for parts that have no
 /// end in x and y.

@@ -11,8 +11,9 @@ namespace photonlane {
 struct FieldBody {
   Vec3d place{0, 0, 0};  ///< the middle of its lowest ball
   double radius = 0.25;
-  double height = 0;          ///< from there up to the middle of its highest; 0: a ball
-  bool keeps_height = false;  ///< surfaces push it sideways alone
+  double height = 0;  ///< from there up to the middle of its highest; 0: a ball
+  /// Surfaces push it sideways alone; floors and ceilings end what of its way leads into them.
+  bool keeps_height = false;
 };
 
 /// Where a body and a surface are nearest.
@@ -29,6 +30,7 @@ struct FieldMoved {
   int contacts = 0;       ///< surfaces it slid along or stopped at
   Vec3d normal{0, 0, 0};  ///< of the last of them
   bool stuck = false;     ///< it started in something it could not be pushed out of
+  double left = 0;        ///< meters of its way that were too many steps for its size; as a rule 0
 };
 
 // Distances are those the field tells by its value and its gradient: exact where the field is a
@@ -40,7 +42,8 @@ std::vector<FieldContact> contacts(const CompiledField& field, std::span<const F
 
 /// Moves a body by a way: out of what it reaches into, along the gradient, then on, and along the
 /// surfaces it meets. No part of the way is skipped: however long it is, its balls' middles never
-/// go through a surface.
+/// go through a surface. One that began clear ends clear: where surfaces leave no room, it stops
+/// before them.
 FieldMoved move_body(const CompiledField& field, const FieldBody& body, const Vec3d& way);
 std::vector<FieldMoved> move_bodies(const CompiledField& field, std::span<const FieldBody> bodies,
                                     std::span<const Vec3d> ways);

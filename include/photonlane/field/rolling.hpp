@@ -33,6 +33,7 @@ struct RollingBody {
   double bounce = 0.2;    ///< share of the speed toward a surface that comes back
   double friction = 0.6;  ///< force along a surface over force into it, at most
   double still = 0;       ///< seconds since it came to rest; it stays so until something moves
+  double slow = 0;        ///< seconds since it was last faster than gravity makes it in a few steps
   bool touching = false;  ///< after the last step
 };
 
@@ -46,9 +47,11 @@ std::span<const Knob<RollSettings>> roll_settings_knobs();
 
 /// Moves bodies on by so many seconds. A step never adds energy that gravity has not given before;
 /// bodies that are slower than gravity makes them in a few steps, on something that holds them,
-/// come to rest. Where the field is a distance bodies touch exactly; where it is an estimate, what
-/// is nearest is looked for. Bodies do not meet one another. Throws Error (input) for bodies
-/// without balls and values out of range.
+/// come to rest, where nothing speeds them up. Where the field is a distance bodies touch exactly;
+/// where it is an estimate, what is nearest is looked for. Bodies do not meet one another, and how
+/// one moves does not depend on others. A body that begins inside of the field is pushed out to
+/// where it touches it. Throws Error (input) for bodies without balls, values out of range, and
+/// bodies inside of the field from where no way out was found.
 void roll(const CompiledField& field, std::span<RollingBody> bodies, double seconds,
           const RollSettings& settings = {});
 

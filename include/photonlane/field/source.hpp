@@ -91,13 +91,20 @@ struct FieldFunction {
 /// Heights over a rectangle, row after row from its low y on, in columns along x; between them they
 /// are a smooth surface (a biquadratic spline that goes through them).
 struct HeightMap {
+  static constexpr int largest_side = 16384;
+  static constexpr std::size_t most_heights = std::size_t{1} << 24;
+  static constexpr bool fits(int columns, int rows) {
+    return columns >= 2 && rows >= 2 && columns <= largest_side && rows <= largest_side &&
+           static_cast<std::size_t>(columns) * static_cast<std::size_t>(rows) <= most_heights;
+  }
+
   std::string name = "heights";
   int columns = 0;
   int rows = 0;
   std::vector<float> heights;  ///< meters
 };
 /// A map of a function over a rectangle of that size about the origin. Throws Error (input) for
-/// fewer than 2 or more than 16384 columns or rows.
+/// fewer than 2 or more than 16384 columns or rows, and for more than 2^24 heights.
 HeightMap sample_heights(const Vec2d& size, int columns, int rows,
                          const std::function<double(double x, double y)>& height);
 

@@ -2,7 +2,9 @@
 
 #include <string>
 
-#include "photonlane/render/frame.hpp"
+#include "photonlane/frame/frame.hpp"
+#include "photonlane/io/layer_picture.hpp"
+#include "photonlane/io/output.hpp"
 
 namespace photonlane::io {
 
@@ -17,22 +19,8 @@ void write_frame(const std::string& path, Frame& frame);
 bool is_exr(const std::string& path);
 
 /// Writes one layer as a PNG (see layer_picture) and adds the time to the frame's encode stage.
-void write_layer(const std::string& path, Frame& frame, Layer layer, bool legend = true);
-
-/// A folder for results, made with its parents before the work that fills it begins; one that was
-/// new and is still empty at the end is removed again.
-class OutputFolder {
- public:
-  /// Throws Error (file) where the folder cannot be made or written to.
-  explicit OutputFolder(std::string path);
-  ~OutputFolder();
-  OutputFolder(const OutputFolder&) = delete;
-  OutputFolder& operator=(const OutputFolder&) = delete;
-
- private:
-  std::string path_;
-  bool is_new_;
-};
+void write_layer(const std::string& path, Frame& frame, Layer layer,
+                 const LayerPictureOptions& options = {});
 
 /// Reads what write_frame wrote, or any PNG, or any EXR with R, G and B. Layers that the file does
 /// not have are not in the frame. Throws Error (file).

@@ -2,8 +2,8 @@
 
 #include <string>
 
+#include "photonlane/follow/lane_log.hpp"
 #include "photonlane/io/scene_file.hpp"
-#include "photonlane/render/lane_log.hpp"
 
 namespace photonlane::io {
 

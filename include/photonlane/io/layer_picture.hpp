@@ -1,5 +1,6 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -21,18 +22,40 @@ struct Legend {
   std::string title;  ///< "distance along the view axis, m"
   double low = 0;
   double high = 1;
+  bool logarithmic = false;  ///< equal ratios are equally far apart on the ramp; low is above 0
   struct Swatch {
     std::array<std::uint8_t, 3> color;
     std::string name;
   };
   std::vector<Swatch> swatches;  ///< named colors instead of, or beside, the ramp
   bool has_ramp = true;
+
+  /// Where a number lies on the ramp, 0 to 1 within the range.
+  double share(double number) const;
+};
+
+/// The values at the two ends of the ramp.
+struct ValueRange {
+  double low = 0;
+  double high = 1;
+};
+
+/// Throws Error (usage) for a layer whose pixels are not numbers on the ramp, and for a range that
+/// does not rise.
+void check_range(Layer layer, const ValueRange& range);
+
+struct LayerPictureOptions {
+  bool legend = true;  ///< the bar below
+  /// Of a layer of numbers. Without it: from the least to the largest value of the pixels, but for
+  /// the few extremes that would leave the others without contrast; from 0 where the least is near
+  /// it. Counts that spread over decades lie on a logarithmic ramp.
+  std::optional<ValueRange> range = std::nullopt;
 };
 
 /// Any layer as a picture: color and display as they are, numbers by the ramp with a legend below
-/// (distances up to what 98 % of the pixels do not exceed), codes in colors that tell them apart.
-/// `legend` false leaves the bar out. Throws Error (usage) where the frame does not have the layer.
-Picture layer_picture(const Frame& frame, Layer layer, bool legend = true);
+/// that names the share of pixels outside the range, codes in colors that tell them apart. Throws
+/// Error (usage) where the frame does not have the layer, and as check_range does.
+Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions& options = {});
 
 /// The error of every pixel by the ramp, from 0 to the largest, with a legend below.
 Picture difference_picture(const Difference& difference, bool legend = true);

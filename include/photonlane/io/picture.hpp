@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/frame/frame.hpp"
 #include "photonlane/light/texture.hpp"
-#include "photonlane/render/frame.hpp"
 
 namespace photonlane::io {
 
@@ -32,7 +32,7 @@ Picture read_png(const std::string& path, std::size_t most_pixels = std::size_t{
 
 /// Reads any PNG as a texture, alpha and all. Throws as read_png, and Error (input) for one that is
 /// larger than a texture may be.
-Texture read_texture(const std::string& path);
+Texture read_texture(const std::string& path, std::size_t most_pixels = Texture::most_texels);
 
 /// Writes a PNG that says it is sRGB, whole or not at all. Throws Error (file).
 void write_png(const std::string& path, const Picture& picture);

@@ -3,10 +3,10 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/follow/lane_log.hpp"
+#include "photonlane/frame/render.hpp"
 #include "photonlane/io/picture.hpp"
 #include "photonlane/io/scene_file.hpp"
-#include "photonlane/render/lane_log.hpp"
-#include "photonlane/render/render.hpp"
 
 namespace photonlane::io {
 
@@ -27,7 +27,8 @@ struct PlanOptions {
 
 /// A scene's map, or a level cut through its fields, seen from above, north on top, with the eye,
 /// its field of view and the rays of a frame: what each met, by its color. Several rooms lie side
-/// by side, with their portals and where they lead. Start and goal are marked. `size` is that of
+/// by side, with their portals, their names and where they lead; with a lane, those on its way. A
+/// line of a round number of meters gives the scale. Start and goal are marked. `size` is that of
 /// the plan without its legend. Throws what render() throws for the camera.
 Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options = {});

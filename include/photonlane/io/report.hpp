@@ -41,6 +41,8 @@ struct ZoomStep {
 };
 /// A line a frame, with a head: width, number type, limit, time and steps.
 std::string zoom_csv(const std::vector<ZoomStep>& steps);
+/// The same as a list of objects, with all digits.
+std::string zoom_json(const std::vector<ZoomStep>& steps);
 /// Writes that to zoom.csv in a folder. Throws Error (file) where it cannot be written.
 std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& steps);
 

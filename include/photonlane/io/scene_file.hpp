@@ -1,14 +1,15 @@
 #pragma once
 
+#include <map>
 #include <string>
 #include <vector>
 
 #include "photonlane/field/fractal_generator.hpp"
+#include "photonlane/frame/views.hpp"
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/measure/named_setting.hpp"
-#include "photonlane/render/camera.hpp"
-#include "photonlane/render/scene.hpp"
-#include "photonlane/render/views.hpp"
+#include "photonlane/world/camera.hpp"
+#include "photonlane/world/scene.hpp"
 
 namespace photonlane::io {
 
@@ -33,10 +34,11 @@ struct SceneFile {
   Camera camera;
   std::vector<View> views;  ///< several eyes in one frame; empty: the camera alone
   Budget budget;
-  SceneNumbers numbers;             ///< that the file names, as they were when it was read
-  std::string text;                 ///< of the file
-  std::vector<std::string> opened;  ///< doors, as open_door_by_text() was told
-  std::vector<Note> notes;          ///< such as legend entries that no cell uses
+  SceneNumbers numbers;                 ///< that the file names, as they were when it was read
+  std::string text;                     ///< of the file
+  std::vector<std::string> opened;      ///< doors, as open_door_by_text() was told
+  std::map<std::string, Place> places;  ///< of what the camera, the views and the budget say
+  std::vector<Note> notes;              ///< such as legend entries that no cell uses
 };
 
 /// Reads a scene file (YAML; docs/scene-reference.md lists every key). Throws Error with file, line
@@ -64,6 +66,11 @@ std::string scene_text(const SceneFile& file);
 /// (usage) for unknown names, with the nearest right word, Error (input) for values that do not
 /// fit.
 void set_by_name(SceneFile& file, std::string_view name, std::string_view value);
+
+/// An error that knows no place, as render() throws it, at the place in the file of the value that
+/// its message begins with; at the file alone where the file does not say that value. Other errors
+/// as they are.
+Error placed(const SceneFile& file, const Error& error);
 
 /// Opens a door of the scene: "COLUMN,ROW=OPENING". Throws Error (usage) for other text, Error
 /// (input) where no door is or for an opening that is not 0 to 1.

@@ -4,7 +4,7 @@
 #include <vector>
 
 #include "photonlane/io/scene_file.hpp"
-#include "photonlane/render/walk.hpp"
+#include "photonlane/walk/walk.hpp"
 
 namespace photonlane::io {
 
@@ -29,6 +29,7 @@ struct WalkRecord {
   std::vector<WalkStep> steps;
   /// Of every step, the bodies of all rooms in their order.
   std::vector<std::vector<RollingBody>> bodies;
+  bool has_goal = false;    ///< whether a map of the scene marks one
   std::vector<Cost> costs;  ///< compile_ms is that of the edits before the frame
 
   /// Index of the step whose frame took longest; costs must not be empty.
@@ -40,9 +41,10 @@ SceneNumbers numbers_at(const SceneFile& file, const WalkScript& script, double 
 
 /// Plays a script in a scene, its bodies rolling meanwhile and its numbers as the script says (the
 /// walker meets what was there at the start), and leaves in a folder: frame-00000.png and so on,
-/// path.csv (time, place, heading, contacts, cost), bodies.csv where there are some, walk.json (a
-/// summary) and plan.png (the way over the plan). Progress and threads as in RenderOptions. Throws
-/// what render() and write_png() throw.
+/// path.csv (time, room by its name, place, heading, contacts, cost), bodies.csv where there are
+/// some, walk.json (a summary) and plan.png (the way over the plan). Progress and threads as in
+/// RenderOptions. Throws what render() and write_png() throw; where the progress callback asks to
+/// stop, the tables are written up to there before Error (cancelled) is thrown.
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
                      RenderOptions options);
 

@@ -80,11 +80,11 @@ struct FieldBudget {
   double growth = 2e-4;     ///< more tolerance for every meter along the lane
   double relaxation = 1.3;  ///< factor of a step of FieldMethod::relaxed
   double increment = 0.02;  ///< meters: a step of FieldMethod::fixed
-  int refinement = 4;       ///< steps of Newton's method at the hit
+  int refinement = 6;       ///< looks at most for where the surface is, once a lane is there
   FieldNormals normals = FieldNormals::exact;
   double normal_step = 5e-4;  ///< meters: how far around; used by FieldNormals::difference alone
   double detail = 0;          ///< pixels: smaller folds are left out; 0: none are
-  bool pruning = true;        ///< evaluate only what can matter where lanes are; the same bits
+  bool pruning = true;        ///< evaluate only what can matter where lanes are; the same values
   bool cones = true;          ///< lead neighboring lanes together while they are in the open
 };
 
@@ -205,7 +205,7 @@ struct BounceBudget {
 
 /// The order of the steps by which lanes are bent in swells.
 enum class BendMethod {
-  second,  ///< Heun's method, with Euler's inside it to tell the error
+  second,  ///< the midpoint method, with Euler's inside it to tell the error
   third,   ///< Bogacki and Shampine, "A 3(2) Pair of Runge-Kutta Formulas", 1989
   fifth,   ///< Dormand and Prince, "A Family of Embedded Runge-Kutta Formulae", 1980
 };

@@ -53,6 +53,12 @@ struct LaneBatch {
   alignas(
       64) std::int32_t face[capacity];  ///< with any_face: of the portals, that each comes out of
 
+  /// With any_scale: meters here for a meter at the eye, where those are fewer than 1. What is
+  /// close (the tolerance of fields, a little way off a surface) is as close as it looks from
+  /// there.
+  bool any_scale = false;
+  alignas(64) Number scale[capacity];
+
   /// Where not null: the face of the swell that bends each lane, or -1; such a lane has crossed at
   /// its limit.
   const std::int32_t* bent = nullptr;
@@ -63,6 +69,8 @@ struct LaneBatch {
   double spread = 0;         ///< meters a meter: how much wider a pixel's lanes get; 0: not at all
   bool together = false;     ///< neighbors go the same way, as they come from the eye
   bool ending_only = false;  ///< how lanes end matters and where, but not the surface's normal
+
+  Number scale_of(std::size_t i) const { return any_scale ? scale[i] : Number(1); }
 
   /// Adds lane i of another batch.
   void take(const LaneBatch& from, std::size_t i) {
@@ -75,6 +83,7 @@ struct LaneBatch {
     start[size] = from.any_start ? from.start[i] : Number(0);
     if (from.any_limit) limit[size] = from.limit[i];
     if (from.any_face) face[size] = from.face[i];
+    if (from.any_scale) scale[size] = from.scale[i];
     ++size;
   }
 };

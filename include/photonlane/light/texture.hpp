@@ -12,6 +12,8 @@ namespace photonlane {
 /// row after row from the top. Alpha tells how much of the surface is there.
 struct Texture {
   static constexpr int largest_side = 16384;
+  /// Of all textures of a scene together.
+  static constexpr std::size_t most_texels = std::size_t{1} << 27;
 
   int width = 0;
   int height = 0;

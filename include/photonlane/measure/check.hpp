@@ -4,9 +4,9 @@
 #include <string>
 #include <vector>
 
-#include "photonlane/render/camera.hpp"
-#include "photonlane/render/frame.hpp"
-#include "photonlane/render/world.hpp"
+#include "photonlane/frame/frame.hpp"
+#include "photonlane/world/camera.hpp"
+#include "photonlane/world/world.hpp"
 
 namespace photonlane {
 
@@ -31,6 +31,11 @@ struct SceneReport {
   double compile_ms = 0;
   std::vector<std::string> warnings;
 };
+
+/// What is wrong with where a camera's eye is: outside the map, inside a wall or a field. Cheap, so
+/// that it can be said beside every frame. Throws Error (input) for a room that is not there.
+std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
+                                         const Camera& camera);
 
 /// Looks at a scene from a camera: throws what compile() throws, warns of what can be traced but
 /// would look wrong (an eye in a wall or a field, openings that cannot be reached, no wall at all,

@@ -6,7 +6,7 @@
 #include <string_view>
 #include <vector>
 
-#include "photonlane/render/frame.hpp"
+#include "photonlane/frame/frame.hpp"
 
 namespace photonlane {
 
@@ -28,7 +28,9 @@ struct Difference {
 };
 
 /// Compares a frame with a reference of the same size. Needs color or display in both; share_other
-/// and the depth errors need those layers in both. Throws Error (input) where sizes differ.
+/// and the depth errors need those layers in both. Throws Error (input) where sizes differ and
+/// where a color or a depth is not a number (an infinite depth is one that met nothing), Error
+/// (usage) for frames without pixels and without colors.
 Difference compare(const Frame& frame, const Frame& reference);
 
 /// A number of a Difference by name: what limits and tables are made of.

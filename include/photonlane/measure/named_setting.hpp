@@ -6,7 +6,7 @@
 #include <string_view>
 
 #include "photonlane/lane/budget.hpp"
-#include "photonlane/render/camera.hpp"
+#include "photonlane/world/camera.hpp"
 
 namespace photonlane {
 

@@ -5,11 +5,11 @@
 #include <string_view>
 #include <vector>
 
+#include "photonlane/frame/render.hpp"
 #include "photonlane/measure/difference.hpp"
 #include "photonlane/measure/named_setting.hpp"
 #include "photonlane/measure/statistics.hpp"
-#include "photonlane/render/camera.hpp"
-#include "photonlane/render/render.hpp"
+#include "photonlane/world/camera.hpp"
 
 namespace photonlane {
 
@@ -50,7 +50,8 @@ struct SweepOptions {
 
 struct Sweep {
   std::vector<std::string> knobs;
-  Budget reference;  ///< what the errors are measured against
+  Budget reference;    ///< what the errors are measured against
+  bool plane = false;  ///< whether it is of a plane, where budget.plane is what counts
   std::vector<Setting> settings;
   std::string metric;
   bool one_by_one = false;

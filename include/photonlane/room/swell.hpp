@@ -22,6 +22,9 @@ std::span<const Knob<Swell>> swell_knobs();
 /// Throws Error (input) for values out of range and an axis of no length.
 void validate(const Swell& swell);
 
+/// Throws Error (input) where the last of some swells reaches into one before it.
+void check_apart(std::span<const Swell> swells);
+
 /// A lane in a swell, in the coordinates of its room: where it is, and the covector of its way,
 /// whose length by the metric there is 1.
 struct BentLane {

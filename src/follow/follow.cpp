@@ -1,0 +1,248 @@
+#include "follow/follow.hpp"
+
+#include <algorithm>
+#include <memory>
+
+#include "follow/lane_recorder.hpp"
+#include "follow/look.hpp"
+#include "follow/passing.hpp"
+#include "room/portal_faces.hpp"
+#include "trace/lane_sight.hpp"
+
+namespace photonlane {
+namespace {
+
+template <class Number>
+class Follower {
+ public:
+  Follower(const SceneView& view, Pool& pool, LightSink& pixels, Tally& tally)
+      : view_(view), pool_(pool), pixels_(pixels), tally_(tally), share_(view.sample_share()) {}
+
+  void run() {
+    for (;;) {
+      if (pool_.size() > 0) {
+        trace();
+      } else if (!look_at_most()) {
+        return;
+      }
+    }
+  }
+
+ private:
+  static constexpr std::size_t capacity = LaneBatch<Number>::capacity;
+
+  /// Lanes of a kind that have met something other than a portal.
+  struct Ended {
+    std::uint32_t kind = 0;
+    std::size_t size = 0;
+    std::uint32_t slots[capacity];
+    HitBatch<Number> hits;
+  };
+
+  /// The lanes of some slots, all of one room; `bent` has room for as many.
+  void gather(const std::uint32_t* slots, std::size_t size, LaneBatch<Number>& lanes,
+              std::int32_t* bent) const {
+    const Onward& first = pool_.lane(slots[0]);
+    const RoomView& here = view_.rooms[first.room];
+    lanes.size = size;
+    lanes.far_limit = static_cast<Number>(view_.budget.far_limit);
+    lanes.any_face = here.room.portals != nullptr;
+    // What has only gone through portals keeps together; what was thrown back spreads.
+    lanes.together = first.bounce == 0;
+    // The wall a portal lies in is not met by who comes out of it.
+    lanes.any_start = first.out_of_portal;
+    std::fill_n(lanes.start, capacity, Number(0));
+    if (!here.room.swells.empty()) {
+      lanes.bent = bent;
+      lanes.any_limit = true;
+    }
+    for (std::size_t i = 0; i < size; ++i) {
+      const Onward& lane = pool_.lane(slots[i]);
+      lanes.any_scale = lanes.any_scale || lane.scale < 1;
+      lanes.scale[i] = static_cast<Number>(std::min(lane.scale, 1.0));
+      lanes.x[i] = static_cast<Number>(lane.from.x());
+      lanes.y[i] = static_cast<Number>(lane.from.y());
+      lanes.z[i] = static_cast<Number>(lane.from.z());
+      lanes.direction_x[i] = static_cast<Number>(lane.way.x());
+      lanes.direction_y[i] = static_cast<Number>(lane.way.y());
+      lanes.direction_z[i] = static_cast<Number>(lane.way.z());
+      lanes.face[i] = lane.face;
+      bent[i] = lane.swell;
+      lanes.limit[i] = lane.swell >= 0 ? static_cast<Number>(lane.chord) : lanes.far_limit;
+    }
+    std::fill(lanes.limit + size, lanes.limit + capacity, Number(0));
+    std::fill(lanes.scale + size, lanes.scale + capacity, Number(1));
+  }
+
+  /// One leg of the kind of lanes of which most wait.
+  void trace() {
+    std::uint32_t slots[capacity];
+    const std::size_t size = pool_.take(slots);
+    const RoomView& here = view_.rooms[pool_.lane(slots[0]).room];
+    LaneBatch<Number> lanes;
+    std::int32_t bent[capacity];
+    gather(slots, size, lanes, bent);
+    if (view_.log != nullptr) {
+      view_.log->start(lanes,
+                       [&](std::size_t i) { return view_.log->follows(pool_.lane(slots[i])); });
+    }
+    const HitBatch<Number> hits = trace_room(here.room, lanes, view_.budget, tally_);
+    if (pool_.lane(slots[0]).own) {
+      count(hits, size, 0, tally_);
+    } else {
+      for (std::size_t i = 0; i < size; ++i) tally_.secondary_steps += hits.steps[i];
+    }
+    for (std::size_t i = 0; i < size; ++i) {
+      const std::uint32_t slot = slots[i];
+      if (hits.ending[i] == Ending::crossed &&
+          may_pass(view_, here, hits.item[i], pool_.lane(slot))) {
+        go_through(here, hits, i, slot);
+      } else {
+        if (view_.log != nullptr) view_.log->keep_march(slot, i);
+        end(hits, i, slot);
+      }
+    }
+  }
+
+  static bool hides(const RoomView& here, float meters) {
+    return fog_share(here.room.fog, static_cast<double>(meters)) >= 1;
+  }
+
+  /// What the fog on so many more meters in a room adds to a lane's pixel.
+  Color shine_of_fog(const RoomView& here, const Onward& lane, const float* travelled,
+                     float meters) const {
+    const float before = travelled[here.index];
+    float shine = share_ * (fog_share(here.room.fog, static_cast<double>(before + meters)) -
+                            fog_share(here.room.fog, static_cast<double>(before)));
+    if (!(shine > 0)) return {0, 0, 0};
+    shine = past_other_fog(view_, travelled, here.index, shine);
+    return {shine * lane.red * here.fog.red, shine * lane.green * here.fog.green,
+            shine * lane.blue * here.fog.blue};
+  }
+
+  /// Takes a lane on behind a portal, or along its next chord.
+  void go_through(const RoomView& here, const HitBatch<Number>& hits, std::size_t i,
+                  std::uint32_t slot) {
+    Onward& lane = pool_.lane(slot);
+    const auto t = static_cast<float>(hits.t[i]);
+    const float fogged = lane.inside ? 0 : lane.metric * t;
+    const Color fog = shine_of_fog(here, lane, pool_.travelled(slot), fogged);
+    if (!lane.blind && !fog.isZero()) pixels_.add(lane, fog[0], fog[1], fog[2]);
+    pool_.travelled(slot)[here.index] += fogged;
+    if (lane.inside) {
+      lane.red *= std::exp(-lane.absorb_red * t);
+      lane.green *= std::exp(-lane.absorb_green * t);
+      lane.blue *= std::exp(-lane.absorb_blue * t);
+    } else if (!lane.settles && hides(here, pool_.travelled(slot)[here.index])) {
+      // Nobody sees it through the fog.
+      if (lane.own) {
+        ++tally_.escaped;
+        --tally_.hits;
+      }
+      pool_.release(slot);
+      return;
+    }
+    lane.path += static_cast<double>(lane.metric * t);
+    lane.steps += hits.steps[i];
+    if (here.room.has_fields()) lane.evaluations += hits.evaluations[i];
+    const Vec3d at = lane.from + static_cast<double>(hits.t[i]) * lane.way;
+    if (view_.log != nullptr && view_.log->follows(lane)) {
+      lane.note = view_.log->go_through(here, lane, static_cast<double>(hits.t[i]), at,
+                                        hits.item[i], hits.steps[i], i, share_, fog);
+    }
+    pass(view_, here, hits.item[i], at, Vec3d(lane.way), lane, tally_);
+    pool_.wait(slot);
+  }
+
+  void end(const HitBatch<Number>& hits, std::size_t i, std::uint32_t slot) {
+    const std::uint32_t kind = kind_of(pool_.lane(slot));
+    auto found = std::find_if(ended_.begin(), ended_.end(),
+                              [&](const auto& one) { return one->kind == kind; });
+    if (found == ended_.end()) {
+      ended_.push_back(std::make_unique<Ended>());
+      found = ended_.end() - 1;
+      (*found)->kind = kind;
+    }
+    Ended& ended = **found;
+    ended.slots[ended.size] = slot;
+    ended.hits.take(hits, i, ended.size);
+    if (++ended.size == capacity) look_at(ended);
+  }
+
+  bool look_at_most() {
+    const auto most =
+        std::max_element(ended_.begin(), ended_.end(),
+                         [](const auto& a, const auto& b) { return a->size < b->size; });
+    if (most == ended_.end() || (*most)->size == 0) return false;
+    look_at(**most);
+    return true;
+  }
+
+  /// Looks at what lanes have met; what is thrown back from there waits in the pool.
+  void look_at(Ended& ended) {
+    const std::size_t size = ended.size;
+    const std::size_t rooms = view_.rooms.size();
+    LaneBatch<Number> lanes;
+    std::int32_t bent[capacity];
+    gather(ended.slots, size, lanes, bent);
+    LaneMedium medium;
+    bool settles = false;
+    travelled_.resize(capacity * rooms);
+    for (std::size_t i = 0; i < size; ++i) {
+      const std::uint32_t slot = ended.slots[i];
+      const Onward& lane = onward_[i] = pool_.lane(slot);
+      pixel_of_[i] = {lane.x, lane.y, lane.sample};
+      std::copy_n(pool_.travelled(slot), rooms, travelled_.data() + i * rooms);
+      medium.inside[i] = lane.inside;
+      medium.red[i] = lane.absorb_red;
+      medium.green[i] = lane.absorb_green;
+      medium.blue[i] = lane.absorb_blue;
+      settles = settles || lane.settles;
+      if (view_.log != nullptr) view_.log->recall_march(slot, i);
+      pool_.release(slot);
+    }
+    ended.size = 0;
+    const Onward& first = onward_[0];
+    const RoomView& here = view_.rooms[first.room];
+    LaneSight<Number> sight(view_, here, lanes, tally_, first.own ? Counted::later : Counted::aside,
+                            &ended.hits);
+    const Leg leg{.light = first.dark || first.blind ? &rayless : &view_.budget.light,
+                  .lanes = onward_,
+                  .travelled = travelled_.data(),
+                  .medium = &medium};
+    Colors sums;
+    Seen seen;
+    look(view_, here, sight, {.lanes = pixel_of_}, first.blind ? 0.0f : 1.0f, true, sums,
+         settles ? &seen : nullptr, tally_, &pool_, &leg);
+    for (std::size_t i = 0; settles && i < size; ++i) {
+      if (onward_[i].settles && seen.kept[i]) pixels_.settle(onward_[i], seen.surfaces, i);
+    }
+    if (first.blind) return;
+    for (std::size_t i = 0; i < size; ++i) {
+      pixels_.add(onward_[i], share_ * sums.red[i], share_ * sums.green[i], share_ * sums.blue[i]);
+    }
+  }
+
+  const SceneView& view_;
+  Pool& pool_;
+  LightSink& pixels_;
+  Tally& tally_;
+  const float share_;  ///< of a sample in its pixel
+  std::vector<std::unique_ptr<Ended>> ended_;
+  std::vector<float> travelled_;
+  Onward onward_[capacity];
+  LanePixel pixel_of_[capacity];
+};
+
+}  // namespace
+
+void go_on(const SceneView& view, Pool& pool, LightSink& pixels, Tally& tally) {
+  if (pool.size() == 0) return;
+  if (view.budget.number == NumberType::float64) {
+    Follower<double>(view, pool, pixels, tally).run();
+  } else {
+    Follower<float>(view, pool, pixels, tally).run();
+  }
+}
+
+}  // namespace photonlane

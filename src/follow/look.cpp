@@ -1,0 +1,406 @@
+#include "follow/look.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "follow/bounce.hpp"
+#include "follow/lane_recorder.hpp"
+#include "follow/passing.hpp"
+#include "room/portal_faces.hpp"
+#include "shade/fog_light.hpp"
+#include "shade/surface_colors.hpp"
+
+namespace photonlane {
+namespace {
+
+constexpr float infinite = std::numeric_limits<float>::infinity();
+
+/// Below this share of a pixel's light nobody sees what is behind.
+constexpr float least_through = 1.0f / 1024;
+
+/// Lays a panorama on lanes that left the room.
+void place_sky(const Sky& sky, Surfaces& surfaces) {
+  if (sky.panorama < 0) return;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::escaped) continue;
+    const PanoramaPlace place = panorama_place(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    surfaces.u[i] = place.u;
+    surfaces.v[i] = place.v;
+    surfaces.face[i] = Face::panel;
+    surfaces.any_panel = true;
+  }
+}
+
+/// What fog takes the distance of each surface for, after so many meters before (null: none), and
+/// the colors that no material has.
+void finish(const RoomView& here, const Surfaces& surfaces, const float* before, Colors& colors,
+            float* distance) {
+  std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
+  for (std::size_t i = 0; before != nullptr && i < surfaces.size; ++i) distance[i] += before[i];
+  const std::optional<Sky>& sky = here.room.sky;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] == Ending::hit) continue;
+    if (surfaces.ending[i] == Ending::crossed) {
+      colors.red[i] = colors.green[i] = colors.blue[i] = 0;
+      continue;
+    }
+    const bool spent = surfaces.ending[i] == Ending::spent;
+    distance[i] = !spent && !sky ? infinite : before != nullptr ? before[i] : 0;
+    if (!spent && sky && sky->panorama < 0) {
+      const Color color = sky_color(*sky, surfaces.z[i]);
+      colors.red[i] = color[0];
+      colors.green[i] = color[1];
+      colors.blue[i] = color[2];
+    }
+  }
+}
+
+/// Whether all lanes go through portals, with no fog before those.
+bool nothing_here(const RoomView& here, const Surfaces& surfaces) {
+  if (surfaces.all_hit) return false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::crossed) return false;
+    if (fog_share(here.room.fog, static_cast<double>(surfaces.t[i])) > 0) return false;
+  }
+  return true;
+}
+
+/// Keeps surfaces for the data layers, where lanes end.
+class SolidKeeper {
+ public:
+  SolidKeeper(Seen* seen, const RoomView& here, const Leg& leg) : seen_(seen), here_(here) {
+    if (seen_ == nullptr) return;
+    std::fill_n(seen_->kept, Surfaces::capacity, false);
+    lanes_ = leg.lanes;
+  }
+
+  bool wanted(std::size_t i) const {
+    return seen_ != nullptr && !seen_->kept[i] && (lanes_ == nullptr || lanes_[i].settles);
+  }
+
+  void keep(const Surfaces& surfaces, const Colors* colors) {
+    if (seen_ == nullptr) return;
+    seen_->surfaces.size = surfaces.size;
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (seen_->kept[i] || (colors != nullptr && colors->alpha[i] < 0.5f)) continue;
+      if (surfaces.ending[i] == Ending::crossed) continue;
+      seen_->surfaces.copy(surfaces, i, i);
+      seen_->surfaces.room[i] = here_.index;
+      seen_->surfaces.crossings[i] = 0;
+      seen_->kept[i] = true;
+    }
+  }
+
+ private:
+  Seen* seen_;
+  const RoomView& here_;
+  const Onward* lanes_ = nullptr;
+};
+
+/// What is left for whatever lies behind; true where anything is. `fresh`: all was left so far.
+bool dim(const SceneView& view, const Surfaces& surfaces, const Colors& colors, int pass,
+         bool fresh, bool* wanted, Through& through) {
+  bool any = false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    const bool ended = surfaces.ending[i] != Ending::hit || (pass > 0 && !wanted[i]);
+    const float left = ended ? 0 : 1 - colors.alpha[i];
+    const Color& tint = view.world.materials()[surfaces.material[i]].tint;
+    const auto pass_on = [&](float* rest, float factor) {
+      rest[i] = (fresh ? 1 : rest[i]) * left * factor;
+      return rest[i];
+    };
+    const float most = std::max({pass_on(through.red, tint[0]), pass_on(through.green, tint[1]),
+                                 pass_on(through.blue, tint[2])});
+    wanted[i] = most > least_through;
+    any = any || wanted[i];
+    if (!wanted[i]) through.red[i] = through.green[i] = through.blue[i] = 0;
+  }
+  for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+    through.red[i] = through.green[i] = through.blue[i] = 0;
+  }
+  return any;
+}
+
+/// Shows what is left of the lanes that are still wanted as spent; `counts` where they are the
+/// frame's own, one a pixel.
+void spend(float share, const bool* wanted, const Through& through, Surfaces& surfaces,
+           Colors& sums, bool counts, Tally& tally) {
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (!wanted[i]) continue;
+    sums.red[i] += share * through.red[i] * spent_color[0];
+    sums.green[i] += share * through.green[i] * spent_color[1];
+    sums.blue[i] += share * through.blue[i] * spent_color[2];
+    surfaces.ending[i] = Ending::spent;
+    surfaces.face[i] = Face::none;
+    surfaces.item[i] = no_item;
+    if (!counts) continue;
+    ++tally.spent;
+    --tally.hits;
+  }
+}
+
+/// What the lanes of some pixels see, one surface after the other: what stands in the map, and the
+/// panels before it.
+class Path {
+ public:
+  Path(const RoomView& here, Sight& sight, bool wants_data, const Leg& leg)
+      : panels_(here.panels), sight_(sight) {
+    solids_.wants_data = wants_data;
+    sight_.nearest(solids_);
+    if (panels_.empty()) return;
+    sight_.rays(solids_, rays_);
+    if (leg.lanes != nullptr) {
+      for (std::size_t i = 0; i < solids_.size; ++i) {
+        rays_.eye_x[i] = leg.lanes[i].eye.x() - static_cast<float>(here.origin.x());
+        rays_.eye_y[i] = leg.lanes[i].eye.y() - static_cast<float>(here.origin.y());
+      }
+      rays_.many_eyes = true;
+    }
+    std::fill_n(starts_.t, solids_.size, 0.0f);
+    std::fill_n(starts_.panel, solids_.size, -1);
+    cover();
+  }
+
+  Surfaces& seen() { return panels_.empty() ? solids_ : seen_; }
+
+  /// What is behind, where it is wanted.
+  void go_on(const bool* wanted) {
+    if (panels_.empty()) {
+      sight_.behind(wanted, solids_);
+      return;
+    }
+    bool behind[Surfaces::capacity];
+    bool any = false;
+    for (std::size_t i = 0; i < solids_.size; ++i) {
+      const bool panel = nearest_[i] >= 0;
+      behind[i] = wanted[i] && !panel;
+      any = any || behind[i];
+      if (wanted[i]) {
+        starts_.t[i] = seen_.t[i];
+        starts_.panel[i] = panel ? nearest_[i] : -1;
+      }
+    }
+    if (any) sight_.behind(behind, solids_);
+    cover();
+  }
+
+ private:
+  void cover() {
+    seen_ = solids_;
+    panels_.cover(rays_, starts_, seen_, nearest_);
+  }
+
+  const Panels& panels_;
+  Sight& sight_;
+  Surfaces solids_;
+  Surfaces seen_;
+  LaneRays rays_;
+  PanelStarts starts_;
+  std::int32_t nearest_[Surfaces::capacity];
+};
+
+/// What lanes carry that do not come straight from the eye, as their batch starts.
+class Carried {
+ public:
+  Carried(const SceneView& view, const RoomView& here, const Leg& leg, std::size_t size,
+          Through& through) {
+    lanes_ = leg.lanes;
+    if (lanes_ == nullptr) return;
+    const std::size_t rooms = view.rooms.size();
+    for (std::size_t i = 0; i < size; ++i) {
+      // The fog of a room takes its share whenever lanes pass there: that of the others is gone.
+      const float* travelled = leg.travelled + i * rooms;
+      const float left = past_other_fog(view, travelled, here.index, 1);
+      before_[i] = travelled[here.index];
+      shown_[i] = fog_share(here.room.fog, static_cast<double>(before_[i]));
+      any_shown_ = any_shown_ || shown_[i] > 0;
+      others_[i] = left;
+      through.red[i] = lanes_[i].red * left;
+      through.green[i] = lanes_[i].green * left;
+      through.blue[i] = lanes_[i].blue * left;
+    }
+    for (std::size_t i = size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+      through.red[i] = through.green[i] = through.blue[i] = 0;
+    }
+  }
+
+  /// What the fog of other rooms leaves of each; null: all.
+  const float* others() const { return lanes_ != nullptr ? others_ : nullptr; }
+  /// Meters in this room so far; null: none.
+  const float* before() const { return lanes_ != nullptr ? before_ : nullptr; }
+
+  /// How far from the eye surfaces are, in this room's measure.
+  Reach reach(const Surfaces& surfaces, LaneRays& rays) {
+    if (lanes_ == nullptr) return {surfaces.t};
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      reach_[i] = static_cast<float>(lanes_[i].path) + lanes_[i].metric * surfaces.t[i];
+    }
+    for (std::size_t i = surfaces.size; i < Surfaces::capacity && i % 16 != 0; ++i) {
+      reach_[i] = reach_[surfaces.size - 1];
+      rays.x[i] = rays.y[i] = 0;
+      rays.z[i] = 1;
+    }
+    return {reach_, rays.x, rays.y, rays.z};
+  }
+
+  /// Takes from the sums the fog that earlier legs in this room have shown.
+  void take_shown(const RoomView& here, const Colors& colors, float share, const Through& through,
+                  std::size_t size, Colors& sums) const {
+    if (!any_shown_) return;
+    for (std::size_t i = 0; i < size; ++i) {
+      const float less = share * shown_[i] * colors.alpha[i];
+      sums.red[i] -= less * here.fog.red * through.red[i];
+      sums.green[i] -= less * here.fog.green * through.green[i];
+      sums.blue[i] -= less * here.fog.blue * through.blue[i];
+    }
+  }
+
+ private:
+  const Onward* lanes_ = nullptr;
+  bool any_shown_ = false;
+  float others_[Surfaces::capacity];
+  float before_[Surfaces::capacity];
+
+  float shown_[Surfaces::capacity];
+  alignas(64) float reach_[Surfaces::capacity];
+};
+
+/// Shows what wet floors mirror: by the rows of the mirrored eye, or by lanes that go on.
+void show_wet_floors(const GoingOn& going, Sight& sight, const Surfaces& surfaces, Colors& colors) {
+  WetFloors wet(going, sight, surfaces);
+  if (!wet.any) return;
+  const bool traced = going.view.budget.light.wet_floor == WetFloor::traced;
+  const std::unique_ptr<Sight> mirror = traced ? nullptr : sight.mirrored(surfaces, wet.wanted);
+  if (mirror == nullptr) return reflect_wet(going, sight, wet, surfaces, colors);
+  Colors image;
+  const Leg dark{.light = &rayless};
+  look(going.view, going.here, *mirror, going.place, 1, true, image, nullptr, going.tally, nullptr,
+       &dark);
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    colors.red[i] += (image.red[i] - colors.red[i]) * wet.share[i];
+    colors.green[i] += (image.green[i] - colors.green[i]) * wet.share[i];
+    colors.blue[i] += (image.blue[i] - colors.blue[i]) * wet.share[i];
+  }
+}
+
+}  // namespace
+
+void LaneMedium::absorb(const Surfaces& surfaces, const float* before, Colors& colors,
+                        float* fogged) const {
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (!inside[i]) continue;
+    fogged[i] = before[i];
+    if (surfaces.ending[i] != Ending::hit) continue;
+    colors.red[i] *= std::exp(-red[i] * surfaces.t[i]);
+    colors.green[i] *= std::exp(-green[i] * surfaces.t[i]);
+    colors.blue[i] *= std::exp(-blue[i] * surfaces.t[i]);
+  }
+}
+
+void look(const SceneView& view, const RoomView& here, Sight& sight, const PixelPlace& place,
+          float share, bool first, Colors& sums, Seen* seen, Tally& tally, Pool* pool,
+          const Leg* image) {
+  const Leg own{.light = &view.budget.light};
+  const Leg& leg = image != nullptr ? *image : own;
+  const LightBudget& light = *leg.light;
+  // What is seen in mirrors shows no wet floors.
+  const bool wet =
+      view.wet && (image == nullptr ||
+                   (leg.lanes != nullptr && leg.lanes[0].bounce == 0 && !leg.lanes[0].blind));
+  const LaneMedium* medium = leg.medium != nullptr && leg.medium->any() ? leg.medium : nullptr;
+  Path path(here, sight, seen != nullptr || wet, leg);
+  Colors colors;
+  Through through;
+  Carried carried(view, here, leg, path.seen().size, through);
+  const bool fresh = leg.lanes == nullptr;
+  alignas(64) float distance[Surfaces::capacity];
+  bool wanted[Surfaces::capacity];
+  SolidKeeper keeper(seen, here, leg);
+  BatchRecord record(view.log, here, place, leg, sight, path.seen().size, share, first,
+                     view.sample_share(), sums);
+  // Of what is seen in mirrors and through portals fog is of one color.
+  const bool shafts = image == nullptr && share > 0 && light.fog == FogLight::sampled &&
+                      here.room.light.sun.has_value();
+  float lit[Surfaces::capacity];
+  bool gone[Surfaces::capacity] = {};
+  if (fresh && pool != nullptr && !shafts && view.budget.crossings.limit > 0 &&
+      nothing_here(here, path.seen())) {
+    bool settles[Surfaces::capacity];
+    for (std::size_t i = 0; i < path.seen().size; ++i) settles[i] = keeper.wanted(i);
+    cross({view, here, place, leg, nullptr, nullptr, pool, tally, &record}, sight, settles,
+          share == 0, gone, path.seen(), colors);
+    if (first) {
+      std::fill_n(sums.red, Colors::padded, 0.0f);
+      std::fill_n(sums.green, Colors::padded, 0.0f);
+      std::fill_n(sums.blue, Colors::padded, 0.0f);
+    }
+    keeper.keep(path.seen(), nullptr);
+    record.meet(here, path.seen(), colors, nullptr);
+    record.end(sums);
+    return;
+  }
+  for (int pass = 0;; ++pass) {
+    Surfaces& surfaces = path.seen();
+    surfaces.pad();
+    const bool may_end = !here.paint.clear;
+    if (!surfaces.all_hit && here.room.sky) place_sky(*here.room.sky, surfaces);
+    LaneRays rays;
+    if (!fresh || view.glossy) sight.rays(surfaces, rays);
+    bool clear = paint_all(view, here, surfaces, carried.reach(surfaces, rays), colors);
+    if (!here.paint.density.empty() && soften(here.paint, surfaces, colors)) clear = true;
+    Gloss gloss;
+    LookedAt looked{surfaces, rays, nullptr};
+    if (view.glossy) {
+      float cosine[Surfaces::capacity];
+      for (std::size_t i = 0; i < surfaces.size; ++i) {
+        const Normal normal = normal_of(surfaces, i);
+        cosine[i] = -(normal.x * rays.x[i] + normal.y * rays.y[i] + normal.z * rays.z[i]);
+      }
+      find_gloss(surfaces, view.world.materials(), cosine,
+                 medium != nullptr ? medium->inside : nullptr, gloss, colors);
+      if (gloss.any) looked.gloss = &gloss;
+    }
+    const Through* left = pass == 0 && fresh ? nullptr : &through;
+    const GoingOn going{view, here, place, leg, left, carried.others(), pool, tally, &record};
+    illuminate(view, here, light, place, looked, colors, tally);
+    if (wet) show_wet_floors(going, sight, surfaces, colors);
+    // Frames without colors ask for nothing but surfaces.
+    if (looked.gloss != nullptr && share > 0) bounce(going, looked, colors);
+    if (!surfaces.all_hit && here.room.portals != nullptr && pool != nullptr) {
+      bool settles[Surfaces::capacity];
+      for (std::size_t i = 0; i < surfaces.size; ++i) settles[i] = keeper.wanted(i);
+      cross(going, sight, settles, share == 0, gone, surfaces, colors);
+    }
+
+    const float* fogged = surfaces.t;
+    if (!surfaces.all_hit || !fresh) {
+      finish(here, surfaces, carried.before(), colors, distance);
+      fogged = distance;
+    }
+    if (medium != nullptr) medium->absorb(surfaces, carried.before(), colors, distance);
+    if (may_end) keeper.keep(surfaces, nullptr);
+    add_faded(colors, fogged, here.fog, share, left, surfaces.size, first && pass == 0, sums);
+    if (!fresh) carried.take_shown(here, colors, share, through, surfaces.size, sums);
+    if (shafts) {
+      if (fresh && !view.glossy) sight.rays(surfaces, rays);
+      light_fog(view, here, place, rays, fogged, lit, tally);
+      shade_fog(here, fogged, lit, share, left, surfaces.size, sums);
+    }
+    if (view.log != nullptr) record.meet(here, surfaces, colors, pass == 0 ? nullptr : wanted);
+    if (may_end) break;
+    keeper.keep(surfaces, clear ? &colors : nullptr);
+    if (!clear) break;
+    const bool any = dim(view, surfaces, colors, pass, pass == 0 && fresh, wanted, through);
+    if (!any || pass == view.budget.passes.limit) {
+      if (any)
+        spend(share, wanted, through, surfaces, sums, image == nullptr && tally.lanes > 0, tally);
+      keeper.keep(surfaces, nullptr);
+      break;
+    }
+    path.go_on(wanted);
+  }
+  record.end(sums);
+}
+
+}  // namespace photonlane

@@ -1,0 +1,60 @@
+#include "frame/job.hpp"
+
+#include <cmath>
+#include <numeric>
+
+namespace photonlane {
+
+std::vector<SampleOffset> sample_offsets(int samples) {
+  int generator = static_cast<int>(std::lround(samples * 0.6180339887));
+  while (std::gcd(generator, samples) != 1) ++generator;
+  std::vector<SampleOffset> offsets;
+  for (int s = 0; s < samples; ++s) {
+    const int row = static_cast<int>(static_cast<std::int64_t>(s) * generator % samples);
+    offsets.push_back({(s + 0.5) / samples, (row + 0.5) / samples});
+  }
+  return offsets;
+}
+
+void Progress::part_done() {
+  if (!callback_) return;
+  const std::lock_guard lock(mutex_);
+  if (!callback_(static_cast<double>(++done_) / static_cast<double>(parts_))) stopped_ = true;
+}
+
+void Progress::check() const {
+  if (stopped()) throw Error(ErrorKind::cancelled, "stopped by the caller");
+}
+
+RenderJob::RenderJob(SceneView seen, const Camera& its_camera, const RenderOptions& its_options,
+                     Frame& its_frame)
+    : SceneView(std::move(seen)),
+      camera(its_camera),
+      options(its_options),
+      view(viewing(camera, budget.frame.size())),
+      offsets(sample_offsets(budget.frame.samples)),
+      frame(its_frame),
+      planes(frame) {}
+
+bool RenderJob::plain() const {
+  const RoomView& room_view = here();
+  return (world.textures().size() == 0 || room_view.paint.sampling == TextureSampling::nearest) &&
+         !room_view.paint.clear && !room_view.room.sky && room_view.room.has_ceiling &&
+         !room_view.cells().has_forms() && room_view.panels.empty() &&
+         !room_view.room.light.lit() && !wet && !glossy && !patterned;
+}
+
+FramePlanes::FramePlanes(Frame& frame) {
+  if (frame.has(Layer::color)) {
+    first.red = frame.values(Layer::color, 0).data;
+    first.green = frame.values(Layer::color, 1).data;
+    first.blue = frame.values(Layer::color, 2).data;
+    stride = frame.values(Layer::color).stride;
+  }
+  if (frame.has(Layer::display)) {
+    first.display = frame.codes(Layer::display).data;
+    stride = frame.codes(Layer::display).stride;
+  }
+}
+
+}  // namespace photonlane

@@ -1,0 +1,86 @@
+#pragma once
+
+#include <atomic>
+#include <functional>
+#include <mutex>
+#include <vector>
+
+#include "frame/fill_kernel.hpp"
+#include "photonlane/frame/render.hpp"
+#include "trace/scene_view.hpp"
+
+namespace photonlane {
+
+/// Where a sample sits in its pixel, both in [0, 1).
+struct SampleOffset {
+  double x, y;
+};
+
+/// The samples of a pixel: the points of a rank-1 lattice, so that every sample has a column part
+/// and a row part of its own and edges near either axis get all the steps there are (Niederreiter,
+/// "Random Number Generation and Quasi-Monte Carlo Methods", 1992).
+std::vector<SampleOffset> sample_offsets(int samples);
+
+/// Tells the caller how far the frame is, and remembers when it asked to stop.
+class Progress {
+ public:
+  Progress(const std::function<bool(double)>& callback, std::size_t parts)
+      : callback_(callback), parts_(parts) {}
+
+  bool stopped() const { return stopped_.load(std::memory_order_relaxed); }
+  void part_done();
+  /// Throws Error (cancelled) where the caller asked to stop.
+  void check() const;
+
+ private:
+  const std::function<bool(double)>& callback_;
+  std::size_t parts_;
+  std::size_t done_ = 0;
+  std::mutex mutex_;
+  std::atomic<bool> stopped_ = false;
+};
+
+/// Where a frame's colors are.
+struct FramePlanes {
+  explicit FramePlanes(Frame& frame);
+  FillTarget first;  ///< the frame's first pixel
+  std::ptrdiff_t stride = 0;
+};
+
+/// A frame in the making: all that casting and filling need, and the frame they fill.
+struct RenderJob : SceneView {
+  RenderJob(SceneView seen, const Camera& camera, const RenderOptions& options, Frame& frame);
+
+  const Camera& camera;
+  const RenderOptions& options;
+  Viewing view;
+  std::vector<SampleOffset> offsets;
+  Frame& frame;
+  FramePlanes planes;
+
+  bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
+  bool data() const { return options.layers.has_data(); }
+  Size size() const { return frame.size(); }
+
+  /// True where every column shows one wall between floor and ceiling, each of one color or one
+  /// texel to a pixel.
+  bool plain() const;
+  /// Where colors of a run of pixels go.
+  FillTarget target(int x, int y) const {
+    const std::ptrdiff_t offset = y * planes.stride + x;
+    const auto at = [&](auto* plane) { return plane == nullptr ? nullptr : plane + offset; };
+    return {at(planes.first.red), at(planes.first.green), at(planes.first.blue),
+            at(planes.first.display)};
+  }
+};
+
+/// Casts one lane a column and sample, then fills rows from what they met.
+void render_columns(RenderJob& job);
+
+/// Casts one lane a pixel and sample.
+void render_pixels(RenderJob& job);
+
+/// The same, as little of the frame as what the pixel at x, y depends on.
+void render_around(RenderJob& job, int x, int y);
+
+}  // namespace photonlane

@@ -1,0 +1,221 @@
+#include <algorithm>
+#include <cmath>
+#include <optional>
+
+#include "base/parallel.hpp"
+#include "base/stopwatch.hpp"
+#include "follow/follow.hpp"
+#include "follow/lane_recorder.hpp"
+#include "follow/look.hpp"
+#include "frame/job.hpp"
+#include "frame/pixel_sums.hpp"
+#include "frame/write_pixels.hpp"
+#include "trace/batches.hpp"
+#include "trace/lane_sight.hpp"
+
+namespace photonlane {
+namespace {
+
+/// How the pixels of a batch lie.
+struct BlockShape {
+  int width, height;
+};
+// Wide, so that the lanes of a vector are neighbors in a row of memory.
+constexpr BlockShape wide_block{32, 4};
+// Where lanes march, the halves of a batch are squares: the less they spread, the less of a field
+// matters to them.
+constexpr BlockShape square_block{8, 16};
+static_assert(wide_block.width * wide_block.height == LaneBatch<float>::capacity);
+static_assert(square_block.width * square_block.height == LaneBatch<float>::capacity);
+constexpr int tile_width = 256;
+constexpr int tile_height = 32;
+
+// Blocks whose lanes share a pool: as many as a row of memory likes, and fill batches with what
+// goes on from them.
+constexpr int group_width = 64;
+static_assert(group_width <= Surfaces::capacity);
+// Past so many waiting lanes the pool is emptied before more are added.
+constexpr std::size_t most_waiting = 4096;
+
+using Block = PixelSums::Block;
+
+/// Rays through a block's pixels, at an offset within each. Planar directions are worked out in
+/// the lanes' own number type, in loops the compiler turns into vectors.
+template <class Number>
+void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatch<Number>& lanes) {
+  const Viewing& view = job.view;
+  start_at_eye(lanes, static_cast<std::size_t>(block.width) * block.height, job.camera, job.budget);
+  lanes.spread = std::abs(view.u(1) - view.u(0));
+  if (!view.planar) {
+    for (int row = 0; row < block.height; ++row) {
+      for (int column = 0; column < block.width; ++column) {
+        const std::size_t i = static_cast<std::size_t>(row) * block.width + column;
+        const Vec3d ray =
+            view.ray(view.u(block.x + column + offset.x), view.v(block.y + row + offset.y));
+        lanes.direction_x[i] = static_cast<Number>(ray.x());
+        lanes.direction_y[i] = static_cast<Number>(ray.y());
+        lanes.direction_z[i] = static_cast<Number>(ray.z());
+      }
+    }
+    return;
+  }
+  const Eigen::Matrix<Number, 3, 1> right = view.right.cast<Number>();
+  for (int row = 0; row < block.height; ++row) {
+    const Eigen::Matrix<Number, 3, 1> base =
+        (view.forward + view.up * view.v(block.y + row + offset.y)).cast<Number>();
+    const std::size_t first = static_cast<std::size_t>(row) * block.width;
+    Number u[wide_block.width];
+    for (int column = 0; column < block.width; ++column) {
+      u[column] = static_cast<Number>(view.u(block.x + column + offset.x));
+    }
+    for (int column = 0; column < block.width; ++column) {
+      const Number x = base[0] + u[column] * right[0];
+      const Number y = base[1] + u[column] * right[1];
+      const Number z = base[2] + u[column] * right[2];
+      const Number inverse = Number(1) / std::sqrt(x * x + y * y + z * z);
+      lanes.direction_x[first + column] = x * inverse;
+      lanes.direction_y[first + column] = y * inverse;
+      lanes.direction_z[first + column] = z * inverse;
+    }
+  }
+}
+
+/// The colors of a block, and what its pixels' middles meet, but for what goes on from there.
+template <class Number>
+void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
+  const std::size_t samples = job.offsets.size();
+  const RoomView& here = job.here();
+  LaneBatch<Number> lanes;
+  const bool own_center = job.data() && (samples > 1 || !job.colors());
+  if (job.colors()) {
+    const float share = 1.0f / static_cast<float>(samples);
+    for (std::size_t s = 0; s < samples; ++s) {
+      aim(job, block, job.offsets[s], lanes);
+      const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
+      if (job.log != nullptr) job.log->start(place, lanes);
+      LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
+      look(job, here, sight, place, share, s == 0, block.sums,
+           job.data() && !own_center ? &block.seen : nullptr, tally, &pool);
+    }
+  }
+  if (own_center || !job.colors()) {
+    Colors unused;
+    aim(job, block, {0.5, 0.5}, lanes);
+    const PixelPlace place{block.x, block.y, block.width, 0};
+    if (job.log != nullptr) job.log->start(place, lanes);
+    LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
+    const Leg leg{.light = &rayless};
+    look(job, here, sight, place, 0, true, unused, &block.seen, tally, &pool, &leg);
+  }
+}
+
+/// A row of pixels of blocks side by side.
+void write_row_of(const RenderJob& job, std::span<const Block> blocks, int row) {
+  Colors whole;
+  std::size_t size = 0;
+  for (const Block& block : blocks) {
+    const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(row) * block.width;
+    std::copy_n(block.sums.red + from, block.width, whole.red + size);
+    std::copy_n(block.sums.green + from, block.width, whole.green + size);
+    std::copy_n(block.sums.blue + from, block.width, whole.blue + size);
+    size += static_cast<std::size_t>(block.width);
+  }
+  const Block& first = blocks.front();
+  write_colors(job, first.x, first.y + row, static_cast<int>(size), whole, 0);
+}
+
+/// Renders the blocks of a group, and what goes on from them together.
+template <class Number>
+void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
+                  Tally& tally) {
+  std::vector<Block>& blocks = pixels.blocks;
+  for (Block& block : blocks) {
+    see<Number>(job, block, pool, tally);
+    if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
+  }
+  go_on(job, pool, pixels, tally);
+  for (std::size_t first = 0; first < blocks.size(); first += across) {
+    const std::span<const Block> row_of(blocks.data() + first, across);
+    for (int row = 0; job.colors() && row < row_of.front().height; ++row) {
+      write_row_of(job, row_of, row);
+    }
+    for (const Block& block : row_of) {
+      if (job.data()) write_data(job, block.x, block.y, block.width, block.seen.surfaces);
+    }
+  }
+}
+
+/// The pixels from a place on up to others, as groups of blocks.
+struct Tile {
+  int left, top, right, bottom;
+};
+
+BlockShape block_shape(const RenderJob& job) {
+  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(),
+                                   [](const RoomView& view) { return view.room.has_fields(); });
+  return marches ? square_block : wide_block;
+}
+
+/// A tile, or of it the group from `only` on.
+void render_tile(const RenderJob& job, const Tile& tile, std::optional<int> only, Tally& tally) {
+  const BlockShape shape = block_shape(job);
+  Pool pool(job.rooms.size());
+  for (int x = tile.left; x < tile.right; x += group_width) {
+    if (only && x != *only) continue;
+    const int across = (std::min(group_width, tile.right - x) + shape.width - 1) / shape.width;
+    PixelSums pixels(job.view, shape.width, shape.height, across);
+    for (int y = tile.top; y < tile.bottom; y += shape.height) {
+      for (int k = 0; k < across; ++k) {
+        Block& block = pixels.blocks.emplace_back();
+        block.x = x + k * shape.width;
+        block.y = y;
+        block.width = std::min(shape.width, tile.right - block.x);
+        block.height = std::min(shape.height, tile.bottom - y);
+      }
+    }
+    const auto width = static_cast<std::size_t>(across);
+    if (job.budget.number == NumberType::float64) {
+      render_group<double>(job, pixels, width, pool, tally);
+    } else {
+      render_group<float>(job, pixels, width, pool, tally);
+    }
+  }
+  flush_rows();
+}
+
+Tile tile_at(const RenderJob& job, int left, int top) {
+  return {left, top, std::min(job.size().width, left + tile_width),
+          std::min(job.size().height, top + tile_height)};
+}
+
+}  // namespace
+
+void render_pixels(RenderJob& job) {
+  const Stopwatch watch;
+  const Size size = job.size();
+  const int strips = (size.width + tile_width - 1) / tile_width;
+  const int bands = (size.height + tile_height - 1) / tile_height;
+  const std::size_t tiles = static_cast<std::size_t>(strips) * bands;
+  Progress progress(job.options.progress, tiles);
+  std::vector<Tally> tallies(tiles);
+  parallel_for(job.options.threads, tiles, [&](std::size_t tile) {
+    if (progress.stopped()) return;
+    const int left = static_cast<int>(tile) % strips * tile_width;
+    const int top = static_cast<int>(tile) / strips * tile_height;
+    render_tile(job, tile_at(job, left, top), std::nullopt, tallies[tile]);
+    progress.part_done();
+  });
+  progress.check();
+  for (const Tally& tally : tallies) job.frame.tally += tally;
+  // Casting and filling go together, block by block: the time is told as casting.
+  job.frame.cost.cast_ms = watch.milliseconds();
+}
+
+void render_around(RenderJob& job, int x, int y) {
+  const int left = x / tile_width * tile_width;
+  const int top = y / tile_height * tile_height;
+  render_tile(job, tile_at(job, left, top), left + (x - left) / group_width * group_width,
+              job.frame.tally);
+}
+
+}  // namespace photonlane

@@ -1,0 +1,42 @@
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "follow/follow.hpp"
+#include "follow/look.hpp"
+#include "photonlane/world/camera.hpp"
+
+namespace photonlane {
+
+/// The pixels that the lanes of a pool are of: blocks side by side.
+class PixelSums final : public LightSink {
+ public:
+  /// A block of pixels; its lane i is pixel (x + i % width, y + i / width).
+  struct Block {
+    int x = 0, y = 0;
+    int width = 0, height = 0;
+    Colors sums;
+    Seen seen;
+  };
+
+  /// Of blocks of that size, `across` of them in a row; those at the right may be narrower.
+  PixelSums(const Viewing& view, int block_width, int block_height, int across)
+      : view_(view), block_width_(block_width), block_height_(block_height), across_(across) {}
+
+  std::vector<Block> blocks;
+
+  void add(const Onward& lane, float red, float green, float blue) override;
+  void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) override;
+
+ private:
+  struct Slot {
+    std::size_t block, lane;
+  };
+  Slot slot(const Onward& lane) const;
+
+  const Viewing& view_;
+  int block_width_, block_height_, across_;
+};
+
+}  // namespace photonlane

@@ -1,0 +1,213 @@
+#include "photonlane/frame/render.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "follow/lane_recorder.hpp"
+#include "frame/job.hpp"
+#include "frame/plane_frame.hpp"
+#include "room/portal_faces.hpp"
+
+namespace photonlane {
+namespace {
+
+/// Whether there is anything in the eye's room that columns do not show.
+bool sees_more(const World& world, const Camera& camera) {
+  const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
+  return room.has_fields() || room.fields_only || room.portals;
+}
+
+/// Throws Error (usage) for layers that a world has nothing for.
+void check_layers(const World& world, LayerSet layers) {
+  LayerSet known = world.plane() != nullptr ? LayerSet::of_planes() : LayerSet::measurable();
+  known.add(Layer::display);
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    const auto layer = static_cast<Layer>(i);
+    if (!layers.has(layer) || known.has(layer)) continue;
+    throw Error(
+        ErrorKind::usage,
+        fmt::format("{} no layer {}", world.plane() != nullptr ? "planes have" : "rooms have",
+                    name_of(layer)));
+  }
+}
+
+/// Refuses scenes so far from the origin that floats tell no places apart there that the tolerance
+/// of fields does.
+void check_far(const World& world, const Camera& camera, const Budget& budget) {
+  if (budget.number != NumberType::float32) return;
+  const double most = budget.field.tolerance * 0x1p24;
+  const auto check_place = [&](const CompiledRoom& room, const Vec3d& place,
+                               std::string_view what) {
+    const double far = place.cwiseAbs().maxCoeff();
+    if (!room.has_fields() || far <= most) return;
+    throw Error(
+        ErrorKind::input,
+        fmt::format("{} is {:.3g} m from the origin, where float tells places apart by {:.2g} "
+                    "m; expected at most {:.3g} m, for field.tolerance, or number=double",
+                    what, far, far * 0x1p-23, most));
+  };
+  check_place(world.rooms()[world.room_index(camera.room)], camera.eye, "camera.eye");
+  for (const CompiledRoom& room : world.rooms()) {
+    if (!room.portals) continue;
+    for (const PortalFace& face : room.portals->faces()) {
+      if (face.swell >= 0) continue;
+      check_place(room, face.middle, portal_title(world.portals(), face.portal));
+    }
+  }
+}
+
+void check(const World& world, const Camera& camera, const Budget& budget,
+           const RenderOptions& options) {
+  validate_knobs(budget_knobs(), budget);
+  if (budget.plane.integer_bits + budget.plane.fraction_bits > 64) {
+    throw Error(ErrorKind::input,
+                fmt::format("plane.integer_bits and plane.fraction_bits: {} and {} make {}, "
+                            "expected 64 or fewer",
+                            budget.plane.integer_bits, budget.plane.fraction_bits,
+                            budget.plane.integer_bits + budget.plane.fraction_bits));
+  }
+  check_layers(world, options.layers);
+  const std::size_t bytes = Frame::memory_bytes(budget.frame.size(), options.layers);
+  if (bytes > options.memory_limit) {
+    throw Error(ErrorKind::memory,
+                fmt::format("a frame of {}x{} pixels needs {:.1f} GiB for its layers, the limit is "
+                            "{:.1f} GiB",
+                            budget.frame.width, budget.frame.height, bytes / 0x1p30,
+                            options.memory_limit / 0x1p30));
+  }
+  if (world.plane() != nullptr) {
+    validate(camera.window);
+    return;
+  }
+  const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
+  if (!room.fields_only && !(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
+    throw Error(ErrorKind::input,
+                fmt::format("camera.eye: height {} is not between the floor at 0 and the ceiling "
+                            "at {} meters",
+                            camera.eye.z(), room.ceiling_height));
+  }
+  check_far(world, camera, budget);
+  if (budget.rays == Rays::columns && !camera.level()) {
+    throw Error(ErrorKind::input,
+                "rays: columns need a level camera, expected camera.pitch and camera.roll 0, or "
+                "rays pixels");
+  }
+  if (budget.rays == Rays::columns && sees_more(world, camera)) {
+    throw Error(ErrorKind::input,
+                "rays: columns see no fields and no portals, expected rays pixels");
+  }
+  // Beyond this, neighboring cells have no float numbers of their own.
+  constexpr double countable = 4e6;
+  const double from_origin = std::max(std::abs(camera.eye.x()), std::abs(camera.eye.y()));
+  const double cells = (from_origin + budget.far_limit) / room.cell_size;
+  if (budget.number == NumberType::float32 && cells > countable) {
+    throw Error(
+        ErrorKind::input,
+        fmt::format("{}: lanes may run {:.3g} cells from the origin, expected at most {:.0f} "
+                    "in float; lower it or set number to double",
+                    from_origin > budget.far_limit ? "camera.eye" : "far_limit", cells, countable));
+  }
+}
+
+/// A frame to be filled, once all has been looked at.
+Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
+                RenderOptions& options) {
+  check(world, camera, budget, options);
+  Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
+  frame.budget = budget;
+  frame.cost.compile_ms = world.compile_ms();
+  return frame;
+}
+
+}  // namespace
+
+LayerSet measurable_layers(const World& world) {
+  if (world.plane() == nullptr) return LayerSet::measurable();
+  LayerSet layers;
+  for (const Layer layer : LayerSet::of_planes().list()) {
+    // Along a trap every step counts, which is a price.
+    if (layer != Layer::trap || world.plane()->tells == PlaneTells::trap) layers.add(layer);
+  }
+  return layers;
+}
+
+Frame render(const World& world, const Camera& camera, const Budget& budget,
+             RenderOptions options) {
+  Frame frame = frame_for(world, camera, budget, options);
+  if (world.plane() != nullptr) {
+    render_plane(*world.plane(), camera.window, budget, options, frame);
+    return frame;
+  }
+  RenderJob job(view_scene(world, camera, budget), camera, options, frame);
+  const bool columns =
+      budget.rays == Rays::columns ||
+      (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
+  if (columns) {
+    render_columns(job);
+  } else {
+    render_pixels(job);
+  }
+  return frame;
+}
+
+Frame render_after(const World& world, const Camera& camera, const Budget& budget,
+                   const PlaneBefore& before, RenderOptions options) {
+  if (world.plane() == nullptr || before.frame == nullptr) {
+    throw Error(ErrorKind::usage, "a frame goes on from the one before in planes alone");
+  }
+  if (world.plane()->tells != PlaneTells::smooth) {
+    throw Error(ErrorKind::usage,
+                fmt::format("pixels are taken from the frame before where colors tell smooth "
+                            "counts, not {}",
+                            name_of(world.plane()->tells)));
+  }
+  for (const Layer layer : options.layers.list()) {
+    if (LayerSet{Layer::color, Layer::display, Layer::smooth_count, Layer::ending}.has(layer)) {
+      continue;
+    }
+    throw Error(ErrorKind::usage,
+                fmt::format("pixels taken from the frame before have no layer {}", name_of(layer)));
+  }
+  if (!(before.error > 0)) {
+    throw Error(ErrorKind::input,
+                fmt::format("an error of {} steps, expected one above 0", before.error));
+  }
+  Frame frame = frame_for(world, camera, budget, options);
+  render_plane(*world.plane(), camera.window, budget, options, frame, &before);
+  return frame;
+}
+
+LaneLog log_lane(const World& world, const Camera& camera, const Budget& budget, int x, int y,
+                 const LaneLogOptions& options) {
+  const Size size = budget.frame.size();
+  if (x < 0 || y < 0 || x >= size.width || y >= size.height) {
+    throw Error(ErrorKind::input,
+                fmt::format("no pixel {},{} in a frame of {}x{}", x, y, size.width, size.height));
+  }
+  if (world.plane() != nullptr) throw Error(ErrorKind::usage, "no lanes run in a plane");
+  Budget by_pixels = budget;
+  by_pixels.rays = Rays::pixels;
+  RenderOptions asked{.threads = 1, .progress = {}, .recycle = {}};
+  asked.layers = {Layer::color,  Layer::depth, Layer::ray_distance,
+                  Layer::ending, Layer::room,  Layer::crossings};
+  check(world, camera, by_pixels, asked);
+  Frame frame(size, asked.layers);
+  RenderJob job(view_scene(world, camera, by_pixels), camera, asked, frame);
+  LaneRecorder recorder(x, y, options);
+  job.log = &recorder;
+  render_around(job, x, y);
+  LaneLog log = std::move(recorder.log);
+  for (int channel = 0; channel < 3; ++channel) {
+    log.color[channel] = frame.values(Layer::color, channel)(x, y);
+  }
+  log.depth = frame.values(Layer::depth)(x, y);
+  log.ray_distance = frame.values(Layer::ray_distance)(x, y);
+  log.ending = static_cast<Ending>(frame.codes(Layer::ending)(x, y));
+  log.room = frame.codes(Layer::room)(x, y);
+  log.crossings = frame.codes(Layer::crossings)(x, y);
+  return log;
+}
+
+}  // namespace photonlane

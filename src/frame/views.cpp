@@ -1,0 +1,170 @@
+#include "photonlane/frame/views.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace photonlane {
+namespace {
+
+constexpr float infinite = std::numeric_limits<float>::infinity();
+
+/// What a layer shows where nothing is seen.
+std::uint32_t empty_code(Layer layer) {
+  if (layer == Layer::display) return 0xff000000u;
+  if (layer == Layer::cell) return no_item;
+  if (layer == Layer::material) return no_material;
+  return layer == Layer::ending ? static_cast<std::uint32_t>(Ending::escaped) : 0;
+}
+
+/// Calls put(plane of the whole, channel) for every plane of every layer.
+template <class Floats, class Codes>
+void each_plane(Frame& frame, const Floats& floats, const Codes& codes) {
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    const auto layer = static_cast<Layer>(i);
+    if (!frame.has(layer)) continue;
+    const LayerInfo& info = layer_info(layer);
+    for (int channel = 0; channel < info.channels; ++channel) {
+      info.codes ? codes(layer) : floats(layer, channel);
+    }
+  }
+}
+
+void clear(Frame& frame) {
+  each_plane(
+      frame,
+      [&](Layer layer, int channel) {
+        const float value = layer == Layer::color || layer == Layer::normal ? 0 : infinite;
+        for (int y = 0; y < frame.size().height; ++y) {
+          std::ranges::fill(frame.values(layer, channel).row(y), value);
+        }
+      },
+      [&](Layer layer) {
+        for (int y = 0; y < frame.size().height; ++y) {
+          std::ranges::fill(frame.codes(layer).row(y), empty_code(layer));
+        }
+      });
+}
+
+void paste(const Frame& part, int x, int y, Frame& frame) {
+  const auto copy = [&](const auto& from, const auto& to) {
+    for (int row = 0; row < part.size().height; ++row) {
+      std::ranges::copy(from.row(row), to.row(y + row).begin() + x);
+    }
+  };
+  each_plane(
+      frame,
+      [&](Layer layer, int channel) {
+        copy(part.values(layer, channel), frame.values(layer, channel));
+      },
+      [&](Layer layer) { copy(part.codes(layer), frame.codes(layer)); });
+}
+
+}  // namespace
+
+std::span<const Knob<View>> view_knobs() {
+  static const Knob<View> table[] = {
+      knob<&View::left>("left", "", {0, 1}, "share of the frame's width to the left of it"),
+      knob<&View::top>("top", "", {0, 1}, "share of the frame's height above it"),
+      knob<&View::width>("width", "", {0, 1, true}, "share of the frame's width it fills"),
+      knob<&View::height>("height", "", {0, 1, true}, "share of the frame's height it fills"),
+  };
+  return table;
+}
+
+PixelPart pixel_part(const View& view, Size size) {
+  const auto edge = [](double share, int side) {
+    return static_cast<int>(std::lround(share * side));
+  };
+  const int x = edge(view.left, size.width);
+  const int y = edge(view.top, size.height);
+  return {x,
+          y,
+          {edge(view.left + view.width, size.width) - x,
+           edge(view.top + view.height, size.height) - y}};
+}
+
+Frame beside(std::span<const Frame> frames, int gap) {
+  if (frames.empty()) throw Error(ErrorKind::input, "no frames to put side by side");
+  Size size{-gap, frames.front().size().height};
+  for (const Frame& frame : frames) {
+    bool same = frame.size().height == size.height;
+    for (std::size_t i = 0; i < layer_count; ++i) {
+      const auto layer = static_cast<Layer>(i);
+      same = same && frame.has(layer) == frames.front().has(layer);
+    }
+    if (!same) throw Error(ErrorKind::input, "frames of other heights or layers side by side");
+    size.width += gap + frame.size().width;
+  }
+  Frame whole(size, frames.front().layers());
+  clear(whole);
+  int left = 0;
+  for (const Frame& frame : frames) {
+    paste(frame, left, 0, whole);
+    left += frame.size().width + gap;
+    whole.tally += frame.tally;
+  }
+  return whole;
+}
+
+std::string view_title(std::size_t index) { return fmt::format("view {}", index + 1); }
+
+Frame render_views(const World& world, std::span<const View> views, const Budget& budget,
+                   RenderOptions options) {
+  const Size size = budget.frame.size();
+  if (views.empty()) throw Error(ErrorKind::input, "no view to render, expected at least one");
+  for (std::size_t i = 0; i < views.size(); ++i) {
+    const View& view = views[i];
+    validate_knobs(view_knobs(), view);
+    const PixelPart part = pixel_part(view, size);
+    if (view.left + view.width > 1 + 1e-9 || view.top + view.height > 1 + 1e-9 ||
+        part.size.width < 1 || part.size.height < 1) {
+      throw Error(
+          ErrorKind::input,
+          fmt::format("{}: {}x{} pixels at {}, {} of a frame of {}x{}, expected some within it",
+                      view_title(i), part.size.width, part.size.height, part.x, part.y, size.width,
+                      size.height));
+    }
+  }
+  const std::size_t bytes = Frame::memory_bytes(size, options.layers);
+  if (bytes > options.memory_limit) {
+    throw Error(ErrorKind::memory, "a frame over the limit of memory");
+  }
+  Frame frame(size, options.layers, std::move(options.recycle));
+  clear(frame);
+  frame.budget = budget;
+  frame.cost.compile_ms = world.compile_ms();
+  const auto progress = std::move(options.progress);
+  Frame kept;
+  for (std::size_t i = 0; i < views.size(); ++i) {
+    const PixelPart part = pixel_part(views[i], size);
+    Budget own = budget;
+    own.frame.width = part.size.width;
+    own.frame.height = part.size.height;
+    RenderOptions one;
+    one.layers = options.layers;
+    one.threads = options.threads;
+    one.memory_limit = options.memory_limit;
+    one.recycle = std::move(kept);
+    if (progress) {
+      one.progress = [&](double share) {
+        return progress((static_cast<double>(i) + share) / static_cast<double>(views.size()));
+      };
+    }
+    try {
+      kept = render(world, views[i].camera, own, std::move(one));
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::cancelled) throw;
+      throw Error(error.kind(), fmt::format("{}: {}", view_title(i), error.message()));
+    }
+    paste(kept, part.x, part.y, frame);
+    frame.tally += kept.tally;
+    frame.cost.cast_ms += kept.cost.cast_ms;
+    frame.cost.fill_ms += kept.cost.fill_ms;
+  }
+  return frame;
+}
+
+}  // namespace photonlane

@@ -1,0 +1,16 @@
+#pragma once
+
+#include "frame/job.hpp"
+#include "lane/surfaces.hpp"
+
+namespace photonlane {
+
+/// Writes the layers that are not colors for the pixels of a block: pixel i of the surfaces is
+/// (x + i % width, y + i / width).
+void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& surfaces);
+
+/// Writes the colors of `count` pixels of a row.
+void write_colors(const RenderJob& job, int x, int y, int count, const Colors& colors,
+                  std::size_t first);
+
+}  // namespace photonlane

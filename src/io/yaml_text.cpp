@@ -1,0 +1,34 @@
+#include "io/yaml_text.hpp"
+
+#include <fmt/format.h>
+
+#include "photonlane/base/error.hpp"
+#include "photonlane/base/words.hpp"
+
+namespace photonlane::io {
+
+std::string yaml_quoted(std::string_view text) {
+  if (const auto bad = find_invalid_utf8(text)) {
+    throw Error(ErrorKind::usage,
+                fmt::format("'{}' cannot be written: it is not UTF-8 from its byte "
+                            "{} on",
+                            text.substr(0, 40), *bad + 1));
+  }
+  std::string result = "\"";
+  for (const char c : text) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (c == '"' || c == '\\') {
+      result += '\\';
+      result += c;
+    } else if (c == '\n') {
+      result += "\\n";
+    } else if (byte < 0x20 || byte == 0x7f) {
+      result += fmt::format("\\x{:02x}", byte);
+    } else {
+      result += c;
+    }
+  }
+  return result + "\"";
+}
+
+}  // namespace photonlane::io

@@ -1,0 +1,139 @@
+#pragma once
+
+#include <algorithm>
+#include <limits>
+
+#include "photonlane/world/world.hpp"
+#include "room/portal_faces.hpp"
+
+namespace photonlane {
+
+/// Takes over what a field met where that is before what was met so far.
+template <class Number>
+void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Number>& hits) {
+  hits.shared_evaluations += from.shared_evaluations;
+  for (std::size_t i = 0; i < count; ++i) {
+    hits.steps[i] += from.steps[i];
+    hits.evaluations[i] += from.evaluations[i];
+    hits.nearest[i] = std::min(hits.nearest[i], from.nearest[i]);
+    hits.overstretched[i] |= from.overstretched[i];
+    if (from.ending[i] == Ending::escaped) continue;
+    if (hits.ending[i] != Ending::escaped && hits.t[i] <= from.t[i]) continue;
+    hits.take_curved(from, i, i);
+  }
+}
+
+/// Lanes that met nothing up to the far limit.
+template <class Number>
+void let_escape(const LaneBatch<Number>& lanes, HitBatch<Number>& hits) {
+  std::fill_n(hits.t, lanes.size, lanes.far_limit);
+  std::fill_n(hits.exit, lanes.size, lanes.far_limit);
+  std::fill_n(hits.ending, lanes.size, Ending::escaped);
+  std::fill_n(hits.face, lanes.size, Face::none);
+  std::fill_n(hits.item, lanes.size, no_item);
+  std::fill_n(hits.material, lanes.size, 0u);
+  std::fill_n(hits.steps, lanes.size, 0u);
+}
+
+/// The first surface each lane meets of all solids in a room: its cells, its fields.
+template <class Number>
+HitBatch<Number> trace_solids(const CompiledRoom& room, const LaneBatch<Number>& lanes,
+                              const Budget& budget, Tally& tally) {
+  if (!room.has_fields() && !room.fields_only) return room.cells->nearest_hit(lanes, budget);
+  HitBatch<Number> hits;
+  if (room.fields_only) {
+    let_escape(lanes, hits);
+  } else {
+    hits = room.cells->nearest_hit(lanes, budget);
+  }
+  hits.shared_evaluations = 0;
+  std::fill_n(hits.evaluations, lanes.size, 0u);
+  std::fill_n(hits.nearest, lanes.size, std::numeric_limits<float>::infinity());
+  std::fill_n(hits.overstretched, lanes.size, 0u);
+  if (!room.has_fields()) return hits;
+  LaneBatch<Number> rest = lanes;
+  rest.any_limit = true;
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    const Number known = hits.ending[i] == Ending::escaped ? lanes.far_limit : hits.t[i];
+    rest.limit[i] = lanes.any_limit ? std::min(known, lanes.limit[i]) : known;
+  }
+  // Kernels look up to the end of a whole vector.
+  std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
+  for (const CompiledField* field : {room.field.get(), room.clear_field.get()}) {
+    if (field == nullptr) continue;
+    take_nearer(field->nearest_hit(rest, budget), lanes.size, hits);
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (hits.ending[i] != Ending::escaped) rest.limit[i] = std::min(rest.limit[i], hits.t[i]);
+    }
+  }
+  tally.evaluations += hits.shared_evaluations;
+  for (std::size_t i = 0; i < lanes.size; ++i) tally.evaluations += hits.evaluations[i];
+  return hits;
+}
+
+/// Portals may lie in the plane of a wall: they are before what is this little nearer, in meters.
+template <class Number>
+Number portal_slack(Number t, Number scale) {
+  return Number(3e-4) * scale + Number(2e-6) * t;
+}
+
+/// The first surface or portal each lane meets in a room. Lanes that meet a portal have crossed:
+/// their item is its face. Rims are surfaces.
+template <class Number>
+HitBatch<Number> trace_room(const CompiledRoom& room, const LaneBatch<Number>& lanes,
+                            const Budget& budget, Tally& tally) {
+  if (!room.portals) return trace_solids(room, lanes, budget, tally);
+  constexpr std::size_t capacity = LaneBatch<Number>::capacity;
+  Number at[capacity];
+  std::int32_t face[capacity];
+  bool rim[capacity];
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    at[i] = lanes.any_limit ? std::min(lanes.limit[i], lanes.far_limit) : lanes.far_limit;
+  }
+  room.portals->nearest(lanes, at, face, rim);
+  LaneBatch<Number> rest = lanes;
+  rest.any_limit = true;
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    rest.limit[i] = face[i] >= 0 ? at[i] + portal_slack(at[i], lanes.scale_of(i)) : at[i];
+  }
+  const auto end_bent = [&](HitBatch<Number>& hits) {
+    if (lanes.bent == nullptr) return;
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (lanes.bent[i] < 0 || face[i] >= 0) continue;
+      if (hits.ending[i] != Ending::escaped && hits.t[i] < lanes.limit[i]) continue;
+      hits.t[i] = hits.exit[i] = lanes.limit[i];
+      hits.ending[i] = Ending::crossed;
+      hits.face[i] = Face::none;
+      hits.item[i] = static_cast<std::uint32_t>(lanes.bent[i]);
+    }
+  };
+  std::fill(rest.limit + lanes.size, rest.limit + capacity, Number(0));
+  HitBatch<Number> hits = trace_solids(room, rest, budget, tally);
+  end_bent(hits);
+
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    if (face[i] < 0) continue;
+    const Number slack = portal_slack(at[i], lanes.scale_of(i));
+    if (hits.ending[i] != Ending::escaped && hits.t[i] + slack < at[i]) continue;
+    const PortalFace& met = room.portals->faces()[static_cast<std::size_t>(face[i])];
+    hits.t[i] = hits.exit[i] = at[i];
+    hits.ending[i] = rim[i] ? Ending::hit : Ending::crossed;
+    hits.item[i] = rim[i] ? no_item : static_cast<std::uint32_t>(face[i]);
+    hits.material[i] = met.rim_material;
+    hits.face[i] = rim[i] ? Face::curved : Face::none;
+    hits.other[i] = met.rim_material;
+    hits.share[i] = 0;
+    if (!rim[i]) continue;
+    const Vec3d way(lanes.direction_x[i], lanes.direction_y[i], lanes.direction_z[i]);
+    const Vec3d place = Vec3d(lanes.x[i], lanes.y[i], lanes.z[i]) + double(at[i]) * way;
+    const Vec3d out =
+        met.shape == OpeningShape::sphere ? (place - met.middle) / met.radius : met.normal;
+    const Vec3d normal = out.dot(way) > 0 ? Vec3d(-out) : out;
+    hits.normal_x[i] = static_cast<float>(normal.x());
+    hits.normal_y[i] = static_cast<float>(normal.y());
+    hits.normal_z[i] = static_cast<float>(normal.z());
+  }
+  return hits;
+}
+
+}  // namespace photonlane

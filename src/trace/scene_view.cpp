@@ -1,0 +1,27 @@
+#include "trace/scene_view.hpp"
+
+#include <algorithm>
+
+namespace photonlane {
+
+SceneView view_scene(const World& world, const Camera& camera, const Budget& budget) {
+  const std::size_t eye_room = world.room_index(camera.room);
+  const double pixel_angle = 1 / viewing(camera, budget.frame.size()).focal;
+  SceneView view{world, budget, camera.eye,
+                 view_rooms(world, eye_room, camera.eye, budget, pixel_angle), eye_room};
+  const auto some = [&](const auto& is) {
+    return std::any_of(world.materials().begin(), world.materials().end(), is);
+  };
+  view.wet = budget.light.wet_floor != WetFloor::none &&
+             some([](const Material& material) { return material.wetness > 0; });
+  view.glossy = some([](const Material& material) { return material.glossy(); });
+  view.patterned =
+      some([](const Material& material) { return material.pattern != SurfacePattern::none; });
+  view.panels = std::any_of(view.rooms.begin(), view.rooms.end(),
+                            [](const RoomView& room) { return !room.panels.empty(); });
+  view.portals = std::any_of(view.rooms.begin(), view.rooms.end(),
+                             [](const RoomView& room) { return room.room.portals != nullptr; });
+  return view;
+}
+
+}  // namespace photonlane

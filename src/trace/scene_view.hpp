@@ -1,0 +1,37 @@
+#pragma once
+
+#include <vector>
+
+#include "photonlane/lane/budget.hpp"
+#include "photonlane/world/camera.hpp"
+#include "trace/room_view.hpp"
+
+namespace photonlane {
+
+class LaneRecorder;
+
+/// A world as one frame looks at it: all that tracing, shading and following lanes ask.
+struct SceneView {
+  const World& world;
+  const Budget& budget;
+  Vec3d eye;  ///< the camera's, in its room
+  std::vector<RoomView> rooms;
+  std::size_t eye_room = 0;
+
+  bool wet = false;             ///< some floor reflects
+  bool glossy = false;          ///< some material throws light back or bends it
+  bool patterned = false;       ///< some material has a pattern
+  bool panels = false;          ///< some room has upright pictures
+  bool portals = false;         ///< some room has one, or a swell
+  LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
+
+  /// The room the eye is in.
+  const RoomView& here() const { return rooms[eye_room]; }
+  /// What a sample counts in its pixel.
+  float sample_share() const { return 1.0f / static_cast<float>(budget.frame.samples); }
+};
+
+/// A world as a camera sees it.
+SceneView view_scene(const World& world, const Camera& camera, const Budget& budget);
+
+}  // namespace photonlane
