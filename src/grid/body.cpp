@@ -1,5 +1,7 @@
 #include "photonlane/grid/body.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 #include <optional>
@@ -12,6 +14,10 @@ namespace {
 /// Distance kept from walls after a contact, as a share of a cell: more than rounding, less than
 /// anybody sees.
 constexpr double skin = 1e-6;
+
+/// Looking for walls costs the square of the radius in cells, and a way its length.
+constexpr double most_body_cells = 100;
+constexpr double most_way_cells = 1e7;
 
 /// Something upright a body meets: a box turned any way, in cells.
 struct Obstacle {
@@ -101,6 +107,22 @@ void touch(const Obstacle& box, const Vec2d& disc, const Vec2d& disc_way, double
   }
 }
 
+/// Cells of a row or column of `count` that lie between `low` and `high` (in cells). Beyond the
+/// edge of a map that does not repeat all is wall: one cell of it, or those about `place` where
+/// that lies out there, stand for the rest.
+struct CellRange {
+  CellRange(double low, double high, double place, int count, bool repeat) {
+    if (!repeat) {
+      low = std::max(low, std::min(-1.0, place - 1));
+      high = std::min(high, std::max<double>(count, place + 1));
+    }
+    first = static_cast<std::int64_t>(std::floor(low));
+    last = static_cast<std::int64_t>(std::floor(high));
+  }
+  std::int64_t first;
+  std::int64_t last;
+};
+
 /// The first contact on a way of at most about a cell, all in cells.
 Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double radius,
               double reach) {
@@ -108,15 +130,18 @@ Contact sweep(const CellMap& map, const Vec2d& from, const Vec2d& way, double ra
   const Vec2d to = from + way;
   // The square end of a turned door reaches out of its cell, by (sqrt(2) - 1) / 2 of its width.
   const double margin = map.forms.empty() ? skin : 0.11;
-  const auto low = [&](int axis) {
-    return static_cast<std::int64_t>(std::floor(std::min(from[axis], to[axis]) - radius - margin));
+  const auto range = [&](int axis, int count) {
+    return CellRange(std::min(from[axis], to[axis]) - radius - margin,
+                     std::max(from[axis], to[axis]) + radius + margin, from[axis], count,
+                     map.repeat);
   };
-  const auto high = [&](int axis) {
-    return static_cast<std::int64_t>(std::floor(std::max(from[axis], to[axis]) + radius + margin));
-  };
-  for (std::int64_t y = low(1); y <= high(1); ++y) {
-    for (std::int64_t x = low(0); x <= high(0); ++x) {
+  const CellRange rows = range(1, map.height);
+  const CellRange columns = range(0, map.width);
+  for (std::int64_t y = rows.first; y <= rows.last; ++y) {
+    for (std::int64_t x = columns.first; x <= columns.last; ++x) {
       if (const auto box = obstacle_in(map, x, y, reach)) touch(*box, from, way, radius, first);
+      // Nothing is met before the start.
+      if (first.share <= 0) return first;
     }
   }
   return first;
@@ -146,6 +171,18 @@ Moved move_body(const CellMap& map, const Body& body, const Vec2d& way) {
     throw Error(ErrorKind::input, "a body needs a finite place, a finite way and a radius above 0");
   }
   const double radius = body.radius / map.cell_size;
+  if (radius > most_body_cells) {
+    throw Error(ErrorKind::input,
+                fmt::format("a body of radius {} m is {:.0f} cells wide, expected at most {:.0f}",
+                            body.radius, 2 * radius, 2 * most_body_cells));
+  }
+  if ((body.place / map.cell_size).cwiseAbs().maxCoeff() > most_way_cells ||
+      (way / map.cell_size).cwiseAbs().maxCoeff() > most_way_cells) {
+    throw Error(ErrorKind::input,
+                fmt::format("a body at ({}, {}) m that moves by ({}, {}) m: expected numbers up to "
+                            "{:.0f} cells",
+                            body.place.x(), body.place.y(), way.x(), way.y(), most_way_cells));
+  }
   Moved moved;
   Vec2d place = body.place / map.cell_size;
   Vec2d left = way / map.cell_size;
@@ -191,10 +228,10 @@ double wall_distance(const CellMap& map, const Vec2d& place, double most) {
   const Vec2d at = place / map.cell_size;
   const double reach = most / map.cell_size;
   double nearest = reach;
-  for (auto y = static_cast<std::int64_t>(std::floor(at.y() - reach));
-       y <= static_cast<std::int64_t>(std::floor(at.y() + reach)); ++y) {
-    for (auto x = static_cast<std::int64_t>(std::floor(at.x() - reach));
-         x <= static_cast<std::int64_t>(std::floor(at.x() + reach)); ++x) {
+  const CellRange rows(at.y() - reach, at.y() + reach, at.y(), map.height, map.repeat);
+  const CellRange columns(at.x() - reach, at.x() + reach, at.x(), map.width, map.repeat);
+  for (std::int64_t y = rows.first; y <= rows.last; ++y) {
+    for (std::int64_t x = columns.first; x <= columns.last; ++x) {
       if (const auto box = obstacle_in(map, x, y, 0))
         nearest = std::min(nearest, box->distance(at));
     }

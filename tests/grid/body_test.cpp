@@ -127,6 +127,34 @@ TEST(MoveBody, RefusesWhatIsNoMove) {
   EXPECT_THROW(move_body(map, {.place = {1.5, std::nan("")}}, {1, 0}), Error);
   EXPECT_THROW(move_body(map, {.place = {1.5, 1.5}, .radius = 0}, {1, 0}), Error);
   EXPECT_THROW(move_body(map, {.place = {1.5, 1.5}}, {INFINITY, 0}), Error);
+  EXPECT_THROW(move_body(map, {.place = {1.5, 1.5}}, {1e300, 0}), Error);
+  EXPECT_THROW(move_body(map, {.place = {1.5, -1e300}}, {1, 0}), Error);
+  EXPECT_THROW(move_body(map, {.place = {1.5, 1.5}, .radius = 100.5}, {1, 0}), Error);
+}
+
+TEST(MoveBody, LooksAtNoMoreOfTheWallRoundAMapThanItNeeds) {
+  // The same map with the wall round it drawn, so that all of it is looked at.
+  const int rim = 60;
+  const CellMap map = test::drawn("....#\n.#...\n.....").room().solids.front();
+  CellMap framed = map;
+  framed.width = map.width + 2 * rim;
+  framed.height = map.height + 2 * rim;
+  framed.cells.assign(static_cast<std::size_t>(framed.width) * framed.height, 1);
+  for (int y = 0; y < map.height; ++y) {
+    for (int x = 0; x < map.width; ++x) framed.set(x + rim, y + rim, map.at(x, y));
+  }
+  const Vec2d moved_by(rim, rim);
+  for (const double radius : {0.2, 0.9, 2.5, 40.0}) {
+    for (int i = 0; i < 200; ++i) {
+      const Vec2d place(0.5 + 0.019 * i, 2.5 - 0.7 * std::sin(0.3 * i));
+      const Vec2d way(3 * std::cos(1.7 * i), 3 * std::sin(1.7 * i));
+      const Moved alone = move_body(map, {.place = place, .radius = radius}, way);
+      const Moved drawn = move_body(framed, {.place = place + moved_by, .radius = radius}, way);
+      EXPECT_LT((alone.place + moved_by - drawn.place).norm(), 1e-9) << radius << " " << i;
+      EXPECT_NEAR(wall_distance(map, place, radius),
+                  wall_distance(framed, place + moved_by, radius), 1e-9);
+    }
+  }
 }
 
 TEST(WallDistance, IsTheDistanceToTheNearestWall) {

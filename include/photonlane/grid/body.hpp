@@ -28,8 +28,9 @@ double standing_level(const CellMap& map, const Vec2d& place);
 /// Doors and panes are met where they stand: an open door lets through what fits past it, and what
 /// is passable is not met. Low blocks are stepped onto. The edge of a map that does not repeat is a
 /// wall. A body that starts inside a wall, or is wider than where it stands, moves only where that
-/// takes it no deeper. Throws Error (input) for numbers that are not finite and a radius that is
-/// not above 0.
+/// takes it no deeper. Throws Error (input) for numbers that are not finite, a radius that is not
+/// above 0 or over 100 cells (the cost of a move is its square), and places and ways of over 10
+/// million cells.
 Moved move_body(const CellMap& map, const Body& body, const Vec2d& way);
 
 /// How far a point on the floor is from what a body there meets, in meters, up to `most`; 0 inside.
