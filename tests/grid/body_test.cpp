@@ -141,7 +141,7 @@ TEST(MoveBody, LooksAtNoMoreOfTheWallRoundAMapThanItNeeds) {
   framed.height = map.height + 2 * rim;
   framed.cells.assign(static_cast<std::size_t>(framed.width) * framed.height, 1);
   for (int y = 0; y < map.height; ++y) {
-    for (int x = 0; x < map.width; ++x) framed.set(x + rim, y + rim, map.at(x, y));
+    for (int x = 0; x < map.width; ++x) framed.at(x + rim, y + rim) = map.at(x, y);
   }
   const Vec2d moved_by(rim, rim);
   for (const double radius : {0.2, 0.9, 2.5, 40.0}) {
