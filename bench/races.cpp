@@ -298,7 +298,7 @@ void race_door(const std::string& name, CellMap map, int rounds, std::vector<Rac
   std::vector<Runner> runners{{"a door moved",
                                [&] {
                                  const CellEdit change =
-                                     open_door(world.room().cells->map(), column, row,
+                                     open_door(world.room().cells()->map(), column, row,
                                                0.01 * static_cast<double>(++moves % 100));
                                  world = edit(std::move(world), {&change, 1});
                                },

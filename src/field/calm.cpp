@@ -1,3 +1,4 @@
+#include "field/kind_switch.hpp"
 #include "photonlane/field/field.hpp"
 
 namespace photonlane::field {
@@ -23,9 +24,42 @@ bool by_sign(const Field& field) {
     case FieldKind::taper:
     case FieldKind::bend:
       return true;
-    default:
+    case FieldKind::sphere:
+    case FieldKind::ellipsoid:
+    case FieldKind::box:
+    case FieldKind::frame:
+    case FieldKind::plane:
+    case FieldKind::cylinder:
+    case FieldKind::capsule:
+    case FieldKind::cone:
+    case FieldKind::torus:
+    case FieldKind::disc:
+    case FieldKind::prism:
+    case FieldKind::pyramid:
+    case FieldKind::tetrahedron:
+    case FieldKind::octahedron:
+    case FieldKind::sponge:
+    case FieldKind::gasket:
+    case FieldKind::bulb:
+    case FieldKind::julia:
+    case FieldKind::heights:
+    case FieldKind::volume:
+    case FieldKind::function:
+    case FieldKind::circle:
+    case FieldKind::rectangle:
+    case FieldKind::polygon:
+    case FieldKind::star:
+    case FieldKind::outline:
+    case FieldKind::arc:
+    case FieldKind::extrude:
+    case FieldKind::offset:
+    case FieldKind::shell:
+    case FieldKind::waves:
+    case FieldKind::noise:
+    case FieldKind::iterate:
       return false;
   }
+  refuse_kind();
 }
 
 /// Damps what stretches as near to its cause as can be, so that the rest keeps its long steps.

@@ -90,6 +90,38 @@ bool CompiledField::has_estimates() const { return !tape_->steady; }
 
 std::size_t CompiledField::instruction_count() const { return tape_->instructions.size(); }
 
+void CompiledField::measure(const DistanceBatch& batch) const {
+  std::vector<Vec3d> places(batch.count);
+  for (std::size_t i = 0; i < batch.count; ++i) places[i] = {batch.x[i], batch.y[i], batch.z[i]};
+  const double share = 1 / field_.stretch();
+  if (batch.slope_x != nullptr) {
+    const std::vector<FieldSlope> found = slopes(places);
+    for (std::size_t i = 0; i < batch.count; ++i) {
+      batch.value[i] = share * found[i].value;
+      batch.slope_x[i] = share * found[i].gradient.x();
+      batch.slope_y[i] = share * found[i].gradient.y();
+      batch.slope_z[i] = share * found[i].gradient.z();
+    }
+  } else {
+    const std::vector<double> found = distances(places);
+    for (std::size_t i = 0; i < batch.count; ++i) batch.value[i] = share * found[i];
+  }
+  if (batch.material == nullptr) return;
+  const std::vector<SurfaceMaterial> made = materials(places);
+  for (std::size_t i = 0; i < batch.count; ++i) {
+    const int material = made[i].material;
+    batch.material[i] = material >= 0 ? static_cast<std::uint32_t>(material) : fallback_;
+  }
+}
+
+std::optional<ClosestSurface> CompiledField::closest(const Vec3d& place) const {
+  return closest_surface(place);
+}
+
+std::string CompiledField::summary() const {
+  return fmt::format("field of {} operations", instruction_count());
+}
+
 std::size_t CompiledField::memory_bytes() const {
   return tape_->instructions.size() * sizeof(Tape::Instruction) +
          tape_->constants.size() * (sizeof(double) + sizeof(float));

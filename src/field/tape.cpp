@@ -11,6 +11,7 @@
 #include <unordered_map>
 #include <utility>
 
+#include "field/kind_switch.hpp"
 #include "field/tape_steps.hpp"
 #include "photonlane/base/trigonometry.hpp"
 
@@ -98,9 +99,19 @@ bool symmetric(const Field& field, int axis) {
       return false;
     case FieldKind::taper:
       return axis != 2 && parts();
-    default:
+    case FieldKind::join:
+    case FieldKind::meet:
+    case FieldKind::carve:
+    case FieldKind::invert:
+    case FieldKind::offset:
+    case FieldKind::shell:
+    case FieldKind::elongate:
+    case FieldKind::waves:
+    case FieldKind::damp:
+    case FieldKind::repeat:
       return parts();
   }
+  refuse_kind();
 }
 
 /// Flattens a field into steps, the same one on the same inputs only once.
@@ -158,9 +169,47 @@ class TapeMaker {
         return true;
       case FieldKind::ellipsoid:
         return std::max({n[0], n[1], n[2]}) > 1.25 * std::min({n[0], n[1], n[2]});
-      default:
+      case FieldKind::sphere:
+      case FieldKind::box:
+      case FieldKind::frame:
+      case FieldKind::plane:
+      case FieldKind::cylinder:
+      case FieldKind::capsule:
+      case FieldKind::cone:
+      case FieldKind::torus:
+      case FieldKind::disc:
+      case FieldKind::prism:
+      case FieldKind::pyramid:
+      case FieldKind::tetrahedron:
+      case FieldKind::octahedron:
+      case FieldKind::sponge:
+      case FieldKind::gasket:
+      case FieldKind::bulb:
+      case FieldKind::julia:
+      case FieldKind::circle:
+      case FieldKind::rectangle:
+      case FieldKind::polygon:
+      case FieldKind::star:
+      case FieldKind::outline:
+      case FieldKind::arc:
+      case FieldKind::extrude:
+      case FieldKind::revolve:
+      case FieldKind::join:
+      case FieldKind::meet:
+      case FieldKind::carve:
+      case FieldKind::invert:
+      case FieldKind::offset:
+      case FieldKind::shell:
+      case FieldKind::elongate:
+      case FieldKind::place:
+      case FieldKind::mirror:
+      case FieldKind::fold:
+      case FieldKind::repeat:
+      case FieldKind::around:
+      case FieldKind::iterate:
         return std::any_of(field.parts().begin(), field.parts().end(), loose);
     }
+    refuse_kind();
   }
 
   static bool steady(const Field& field) {
@@ -276,7 +325,15 @@ class TapeMaker {
                  point, material);
         return fold(TapeOp::meet, block, source(), reach);
       }
-      default:
+      case FieldKind::tetrahedron:
+      case FieldKind::octahedron:
+      case FieldKind::sponge:
+      case FieldKind::gasket:
+      case FieldKind::bulb:
+      case FieldKind::julia:
+      case FieldKind::volume:
+      case FieldKind::function:
+      case FieldKind::iterate:
         // Of what repeats a part, the part's material counts, where it has one.
         for (const Field& part : field.parts()) {
           if (part.material() >= 0) material = part.material();
@@ -387,6 +444,7 @@ class TapeMaker {
                       middle.z(), half.x(), half.y(), half.z()});
       }
     }
+    refuse_kind();
   }
 
   /// Waves or noise in a part's surface, times a factor. Farther away than they are high they do

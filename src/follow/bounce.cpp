@@ -14,6 +14,16 @@
 namespace photonlane {
 namespace {
 
+/// Where of [0, 1) a pixel's sample lies: one in each of as many parts as there are samples, or for
+/// a sequence without end by the golden ratio, each in the largest gap that was left.
+double sample_share_of(const FrameBudget& frame, std::uint32_t sample, double start) {
+  if (frame.sequence == SampleSequence::lattice) {
+    return (sample + start) / std::max(1, frame.samples);
+  }
+  const double at = start + 0.6180339887498949 * sample;
+  return at - std::floor(at);
+}
+
 /// A direction thrown back by a surface whose normal is turned a little: over a pixel's samples
 /// evenly over a disk, turned by chance.
 Normal thrown_back(const SceneView& view, const PixelPlace& place, std::size_t i, int bounce,
@@ -24,13 +34,18 @@ Normal thrown_back(const SceneView& view, const PixelPlace& place, std::size_t i
   Normal turned = normal;
   float square = 1;
   if (roughness > 0) {
-    const RandomKey key{.pixel = place.pixel(i), .bounce = static_cast<std::uint32_t>(bounce)};
-    const double samples = std::max<double>(1, static_cast<double>(view.budget.frame.samples));
+    // Of all of a pixel's samples the same, which are spread from there.
+    RandomKey key = place.key(i);
+    key.bounce = static_cast<std::uint32_t>(bounce);
+    key.sample = 0;
+    const auto draw = [&](Chance what) {
+      return static_cast<double>(random_uniform(key, static_cast<std::uint32_t>(what)));
+    };
     const std::uint32_t sample = place.sample(i);
-    const double share = (sample + static_cast<double>(random_uniform(key, 0))) / samples;
+    const double share = sample_share_of(view.budget.frame, sample, draw(Chance::rough_tilt));
     const float radius = 0.25f * roughness * static_cast<float>(std::sqrt(share));
     const auto [sine, cosine] =
-        sine_cosine(2 * pi * (0.38196601125 * sample + random_uniform(key, 1)));
+        sine_cosine(2 * pi * (0.38196601125 * sample + draw(Chance::rough_turn)));
     const float a = radius * static_cast<float>(cosine);
     const float b = radius * static_cast<float>(sine);
     const Across across(normal);
@@ -52,7 +67,7 @@ Normal thrown_back(const SceneView& view, const PixelPlace& place, std::size_t i
 /// What is seen of the sky where nobody looks any further.
 Color far_color(const RoomView& here, float z) {
   const std::optional<Sky>& sky = here.room.sky;
-  return sky ? sky_color(*sky, z) : here.room.fog.color;
+  return sky ? sky_color(*sky, here.room.fog.color, z) : here.room.fog.color;
 }
 
 /// From `away` meters off surface i along its normal.
@@ -104,7 +119,7 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
   lane.path += static_cast<double>(lane.metric * surfaces.t[i]);
 
   lane.steps += surfaces.steps[i];
-  lane.evaluations += here.room.has_fields() ? surfaces.evaluations[i] : 0;
+  lane.evaluations += !here.room.only_cells() ? surfaces.evaluations[i] : 0;
   lane.note = record != nullptr ? record->leg_of(i) : -1;
   lane.room = here.index;
   lane.face = -1;

@@ -144,7 +144,7 @@ class Follower {
     }
     lane.path += static_cast<double>(lane.metric * t);
     lane.steps += hits.steps[i];
-    if (here.room.has_fields()) lane.evaluations += hits.evaluations[i];
+    if (!here.room.only_cells()) lane.evaluations += hits.evaluations[i];
     const Vec3d at = lane.from + static_cast<double>(hits.t[i]) * lane.way;
     if (view_.log != nullptr && view_.log->follows(lane)) {
       lane.note = view_.log->go_through(here, lane, static_cast<double>(hits.t[i]), at,
@@ -191,7 +191,7 @@ class Follower {
     for (std::size_t i = 0; i < size; ++i) {
       const std::uint32_t slot = ended.slots[i];
       const Onward& lane = onward_[i] = pool_.lane(slot);
-      pixel_of_[i] = {lane.x, lane.y, lane.sample};
+      pixel_of_[i] = {lane.x, lane.y, lane.sample, static_cast<std::uint32_t>(lane.bounce)};
       std::copy_n(pool_.travelled(slot), rooms, travelled_.data() + i * rooms);
       medium.inside[i] = lane.inside;
       medium.red[i] = lane.absorb_red;
@@ -212,8 +212,17 @@ class Follower {
                   .medium = &medium};
     Colors sums;
     Seen seen;
-    look(view_, here, sight, {.lanes = pixel_of_}, first.blind ? 0.0f : 1.0f, true, sums,
-         settles ? &seen : nullptr, tally_, &pool_, &leg);
+    const PixelPlace place{.lanes = pixel_of_,
+                           .seed = static_cast<std::uint64_t>(view_.budget.frame.seed)};
+    look({.view = view_,
+          .here = here,
+          .sight = sight,
+          .place = place,
+          .share = first.blind ? 0.0f : 1.0f,
+          .leg = &leg,
+          .seen = settles ? &seen : nullptr,
+          .pool = &pool_},
+         true, sums, tally_);
     for (std::size_t i = 0; settles && i < size; ++i) {
       if (onward_[i].settles && seen.kept[i]) pixels_.settle(onward_[i], seen.surfaces, i);
     }

@@ -48,7 +48,7 @@ void finish(const RoomView& here, const Surfaces& surfaces, const float* before,
     const bool spent = surfaces.ending[i] == Ending::spent;
     distance[i] = !spent && !sky ? infinite : before != nullptr ? before[i] : 0;
     if (!spent && sky && sky->panorama < 0) {
-      const Color color = sky_color(*sky, surfaces.z[i]);
+      const Color color = sky_color(*sky, here.room.fog.color, surfaces.z[i]);
       colors.red[i] = color[0];
       colors.green[i] = color[1];
       colors.blue[i] = color[2];
@@ -275,8 +275,12 @@ void show_wet_floors(const GoingOn& going, Sight& sight, const Surfaces& surface
   if (mirror == nullptr) return reflect_wet(going, sight, wet, surfaces, colors);
   Colors image;
   const Leg dark{.light = &rayless};
-  look(going.view, going.here, *mirror, going.place, 1, true, image, nullptr, going.tally, nullptr,
-       &dark);
+  look({.view = going.view,
+        .here = going.here,
+        .sight = *mirror,
+        .place = going.place,
+        .leg = &dark},
+       true, image, going.tally);
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     colors.red[i] += (image.red[i] - colors.red[i]) * wet.share[i];
     colors.green[i] += (image.green[i] - colors.green[i]) * wet.share[i];
@@ -298,109 +302,174 @@ void LaneMedium::absorb(const Surfaces& surfaces, const float* before, Colors& c
   }
 }
 
-void look(const SceneView& view, const RoomView& here, Sight& sight, const PixelPlace& place,
-          float share, bool first, Colors& sums, Seen* seen, Tally& tally, Pool* pool,
-          const Leg* image) {
-  const Leg own{.light = &view.budget.light};
-  const Leg& leg = image != nullptr ? *image : own;
-  const LightBudget& light = *leg.light;
-  // What is seen in mirrors shows no wet floors.
-  const bool wet =
-      view.wet && (image == nullptr ||
-                   (leg.lanes != nullptr && leg.lanes[0].bounce == 0 && !leg.lanes[0].blind));
-  const LaneMedium* medium = leg.medium != nullptr && leg.medium->any() ? leg.medium : nullptr;
-  Path path(here, sight, seen != nullptr || wet, leg);
-  Colors colors;
-  Through through;
-  Carried carried(view, here, leg, path.seen().size, through);
-  const bool fresh = leg.lanes == nullptr;
-  alignas(64) float distance[Surfaces::capacity];
-  bool wanted[Surfaces::capacity];
-  SolidKeeper keeper(seen, here, leg);
-  BatchRecord record(view.log, here, place, leg, sight, path.seen().size, share, first,
-                     view.sample_share(), sums);
-  // Of what is seen in mirrors and through portals fog is of one color.
-  const bool shafts = image == nullptr && share > 0 && light.fog == FogLight::sampled &&
-                      here.room.light.sun.has_value();
-  float lit[Surfaces::capacity];
-  bool gone[Surfaces::capacity] = {};
-  if (fresh && pool != nullptr && !shafts && view.budget.crossings.limit > 0 &&
-      nothing_here(here, path.seen())) {
-    bool settles[Surfaces::capacity];
-    for (std::size_t i = 0; i < path.seen().size; ++i) settles[i] = keeper.wanted(i);
-    cross({view, here, place, leg, nullptr, nullptr, pool, tally, &record}, sight, settles,
-          share == 0, gone, path.seen(), colors);
-    if (first) {
-      std::fill_n(sums.red, Colors::padded, 0.0f);
-      std::fill_n(sums.green, Colors::padded, 0.0f);
-      std::fill_n(sums.blue, Colors::padded, 0.0f);
+namespace {
+
+/// One batch as it looks through one surface after the other.
+class Looking {
+ public:
+  Looking(const Glance& glance, const Leg& leg, bool first, Colors& sums, Tally& tally)
+      : glance_(glance),
+        view_(glance.view),
+        here_(glance.here),
+        leg_(leg),
+        fresh_(leg.lanes == nullptr),
+        wet_(view_.wet &&
+             (glance.leg == nullptr ||
+              (leg.lanes != nullptr && leg.lanes[0].bounce == 0 && !leg.lanes[0].blind))),
+        // Of what is seen in mirrors and through portals fog is of one color.
+        shafts_(glance.leg == nullptr && glance.share > 0 && leg.light->fog == FogLight::sampled &&
+                here_.room.light.sun.has_value()),
+        medium_(leg.medium != nullptr && leg.medium->any() ? leg.medium : nullptr),
+        first_(first),
+        sums_(sums),
+        tally_(tally),
+        path_(here_, glance.sight, glance.seen != nullptr || wet_, leg),
+        carried_(view_, here_, leg, path_.seen().size, through_),
+        keeper_(glance.seen, here_, leg),
+        record_(view_.log, here_, glance.place, leg, glance.sight, path_.seen().size, glance.share,
+                first, view_.sample_share(), sums) {}
+
+  void run() {
+    if (fresh_ && glance_.pool != nullptr && !shafts_ && view_.budget.crossings.limit > 0 &&
+        nothing_here(here_, path_.seen())) {
+      cross_at_once();
+    } else {
+      for (int pass = 0; go_on(pass); ++pass) path_.go_on(wanted_);
     }
-    keeper.keep(path.seen(), nullptr);
-    record.meet(here, path.seen(), colors, nullptr);
-    record.end(sums);
-    return;
+    record_.end(sums_);
   }
-  for (int pass = 0;; ++pass) {
-    Surfaces& surfaces = path.seen();
-    surfaces.pad();
-    const bool may_end = !here.paint.clear;
-    if (!surfaces.all_hit && here.room.sky) place_sky(*here.room.sky, surfaces);
-    LaneRays rays;
-    if (!fresh || view.glossy) sight.rays(surfaces, rays);
-    bool clear = paint_all(view, here, surfaces, carried.reach(surfaces, rays), colors);
-    if (!here.paint.density.empty() && soften(here.paint, surfaces, colors)) clear = true;
+
+ private:
+  GoingOn going(const Through* left) const {
+    return {view_,        here_,  glance_.place, leg_, left, carried_.others(),
+            glance_.pool, tally_, &record_};
+  }
+
+  void cross_portals(const GoingOn& going) {
+    Surfaces& surfaces = path_.seen();
+    bool settles[Surfaces::capacity];
+    for (std::size_t i = 0; i < surfaces.size; ++i) settles[i] = keeper_.wanted(i);
+    cross(going, glance_.sight, settles, glance_.share == 0, gone_, surfaces, colors_);
+  }
+
+  /// All lanes cross portals and nothing is seen before those.
+  void cross_at_once() {
+    GoingOn all = going(nullptr);
+    all.others = nullptr;
+    cross_portals(all);
+    if (first_) {
+      std::fill_n(sums_.red, Colors::padded, 0.0f);
+      std::fill_n(sums_.green, Colors::padded, 0.0f);
+      std::fill_n(sums_.blue, Colors::padded, 0.0f);
+    }
+    keeper_.keep(path_.seen(), nullptr);
+    record_.meet(here_, path_.seen(), colors_, nullptr);
+  }
+
+  /// The colors of the surfaces that are seen now, lit, and what goes on from there. True where
+  /// some are looked through.
+  bool color(LaneRays& rays, const Through* left) {
+    Surfaces& surfaces = path_.seen();
+    bool clear = paint_all(view_, here_, surfaces, carried_.reach(surfaces, rays), colors_);
+    if (!here_.paint.density.empty() && soften(here_.paint, surfaces, colors_)) clear = true;
     Gloss gloss;
     LookedAt looked{surfaces, rays, nullptr};
-    if (view.glossy) {
+    if (view_.glossy) {
       float cosine[Surfaces::capacity];
       for (std::size_t i = 0; i < surfaces.size; ++i) {
         const Normal normal = normal_of(surfaces, i);
         cosine[i] = -(normal.x * rays.x[i] + normal.y * rays.y[i] + normal.z * rays.z[i]);
       }
-      find_gloss(surfaces, view.world.materials(), cosine,
-                 medium != nullptr ? medium->inside : nullptr, gloss, colors);
+      find_gloss(surfaces, view_.world.materials(), cosine,
+                 medium_ != nullptr ? medium_->inside : nullptr, gloss, colors_);
       if (gloss.any) looked.gloss = &gloss;
     }
-    const Through* left = pass == 0 && fresh ? nullptr : &through;
-    const GoingOn going{view, here, place, leg, left, carried.others(), pool, tally, &record};
-    illuminate(view, here, light, place, looked, colors, tally);
-    if (wet) show_wet_floors(going, sight, surfaces, colors);
+    const GoingOn on = going(left);
+    illuminate(view_, here_, *leg_.light, glance_.place, looked, colors_, tally_);
+    if (wet_) show_wet_floors(on, glance_.sight, surfaces, colors_);
     // Frames without colors ask for nothing but surfaces.
-    if (looked.gloss != nullptr && share > 0) bounce(going, looked, colors);
-    if (!surfaces.all_hit && here.room.portals != nullptr && pool != nullptr) {
-      bool settles[Surfaces::capacity];
-      for (std::size_t i = 0; i < surfaces.size; ++i) settles[i] = keeper.wanted(i);
-      cross(going, sight, settles, share == 0, gone, surfaces, colors);
+    if (looked.gloss != nullptr && glance_.share > 0) bounce(on, looked, colors_);
+    if (!surfaces.all_hit && here_.room.portals != nullptr && glance_.pool != nullptr) {
+      cross_portals(on);
     }
-
-    const float* fogged = surfaces.t;
-    if (!surfaces.all_hit || !fresh) {
-      finish(here, surfaces, carried.before(), colors, distance);
-      fogged = distance;
-    }
-    if (medium != nullptr) medium->absorb(surfaces, carried.before(), colors, distance);
-    if (may_end) keeper.keep(surfaces, nullptr);
-    add_faded(colors, fogged, here.fog, share, left, surfaces.size, first && pass == 0, sums);
-    if (!fresh) carried.take_shown(here, colors, share, through, surfaces.size, sums);
-    if (shafts) {
-      if (fresh && !view.glossy) sight.rays(surfaces, rays);
-      light_fog(view, here, place, rays, fogged, lit, tally);
-      shade_fog(here, fogged, lit, share, left, surfaces.size, sums);
-    }
-    if (view.log != nullptr) record.meet(here, surfaces, colors, pass == 0 ? nullptr : wanted);
-    if (may_end) break;
-    keeper.keep(surfaces, clear ? &colors : nullptr);
-    if (!clear) break;
-    const bool any = dim(view, surfaces, colors, pass, pass == 0 && fresh, wanted, through);
-    if (!any || pass == view.budget.passes.limit) {
-      if (any)
-        spend(share, wanted, through, surfaces, sums, image == nullptr && tally.lanes > 0, tally);
-      keeper.keep(surfaces, nullptr);
-      break;
-    }
-    path.go_on(wanted);
+    return clear;
   }
-  record.end(sums);
+
+  /// Adds what the surfaces and the fog before them show.
+  void add(int pass, LaneRays& rays, const Through* left) {
+    Surfaces& surfaces = path_.seen();
+    const float* fogged = surfaces.t;
+    if (!surfaces.all_hit || !fresh_) {
+      finish(here_, surfaces, carried_.before(), colors_, distance_);
+      fogged = distance_;
+    }
+    if (medium_ != nullptr) medium_->absorb(surfaces, carried_.before(), colors_, distance_);
+    if (!here_.paint.clear) keeper_.keep(surfaces, nullptr);
+    add_faded(colors_, fogged, here_.fog, glance_.share, left, surfaces.size, first_ && pass == 0,
+              sums_);
+    if (!fresh_) {
+      carried_.take_shown(here_, colors_, glance_.share, through_, surfaces.size, sums_);
+    }
+    if (!shafts_) return;
+    if (fresh_ && !view_.glossy) glance_.sight.rays(surfaces, rays);
+    float lit[Surfaces::capacity];
+    light_fog(view_, here_, glance_.place, rays, fogged, lit, tally_);
+    shade_fog(here_, fogged, lit, glance_.share, left, surfaces.size, sums_);
+  }
+
+  /// Looks at the surfaces of one pass; true where what is behind them is wanted.
+  bool go_on(int pass) {
+    Surfaces& surfaces = path_.seen();
+    surfaces.pad();
+    if (!surfaces.all_hit && here_.room.sky) place_sky(*here_.room.sky, surfaces);
+    LaneRays rays;
+    if (!fresh_ || view_.glossy) glance_.sight.rays(surfaces, rays);
+    const Through* left = pass == 0 && fresh_ ? nullptr : &through_;
+    const bool clear = color(rays, left);
+    add(pass, rays, left);
+    if (view_.log != nullptr) {
+      record_.meet(here_, surfaces, colors_, pass == 0 ? nullptr : wanted_);
+    }
+    if (!here_.paint.clear) return false;
+    keeper_.keep(surfaces, clear ? &colors_ : nullptr);
+    if (!clear) return false;
+    const bool any = dim(view_, surfaces, colors_, pass, pass == 0 && fresh_, wanted_, through_);
+    if (any && pass < view_.budget.passes.limit) return true;
+    if (any) {
+      spend(glance_.share, wanted_, through_, surfaces, sums_,
+            glance_.leg == nullptr && tally_.lanes > 0, tally_);
+    }
+    keeper_.keep(surfaces, nullptr);
+    return false;
+  }
+
+  const Glance& glance_;
+  const SceneView& view_;
+  const RoomView& here_;
+  const Leg& leg_;
+  const bool fresh_;   ///< straight from the eye: all of their light is left
+  const bool wet_;     ///< what is seen in mirrors shows no wet floors
+  const bool shafts_;  ///< shadows lie in fog
+  const LaneMedium* const medium_;
+  const bool first_;
+  Colors& sums_;
+  Tally& tally_;
+  Through through_;
+  Path path_;
+  Colors colors_;
+  Carried carried_;
+  alignas(64) float distance_[Surfaces::capacity];
+  bool wanted_[Surfaces::capacity];
+  bool gone_[Surfaces::capacity] = {};
+  SolidKeeper keeper_;
+  BatchRecord record_;
+};
+
+}  // namespace
+
+void look(const Glance& glance, bool first, Colors& sums, Tally& tally) {
+  const Leg own{.light = &glance.view.budget.light};
+  Looking(glance, glance.leg != nullptr ? *glance.leg : own, first, sums, tally).run();
 }
 
 }  // namespace photonlane

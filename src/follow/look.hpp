@@ -14,13 +14,20 @@ struct Seen {
   bool kept[Surfaces::capacity];  ///< false: nothing yet, the lane goes on elsewhere
 };
 
-/// Follows the lanes of some pixels in a room through all that lets light through, and adds
-/// `share` of the light they see to the sums, or starts them where these lanes are the `first`.
-/// `seen`, where not null, gets the first surface of each. What goes on from there, through
-/// portals, thrown back or bent, waits in the pool; without one it is not seen. Lanes of a `leg`
-/// look as it says, and see no wet floors.
-void look(const SceneView& view, const RoomView& here, Sight& sight, const PixelPlace& place,
-          float share, bool first, Colors& sums, Seen* seen, Tally& tally, Pool* pool,
-          const Leg* leg = nullptr);
+/// A batch of lanes that look from where they start, in one room.
+struct Glance {
+  const SceneView& view;
+  const RoomView& here;
+  Sight& sight;
+  const PixelPlace& place;
+  float share = 1;           ///< of their pixels' light that is theirs; 0: nobody asks for colors
+  const Leg* leg = nullptr;  ///< how they look where they do not come straight from the eye
+  Seen* seen = nullptr;      ///< gets the first surface of each, where not null
+  Pool* pool = nullptr;      ///< where what goes on from them waits; without one it is not seen
+};
+
+/// Follows lanes through all that lets light through, and adds their share of the light they see
+/// to the sums, or starts those where `first`. Lanes of a leg show no wet floors.
+void look(const Glance& glance, bool first, Colors& sums, Tally& tally);
 
 }  // namespace photonlane

@@ -338,8 +338,15 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     } else if (samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
         RowSight sight(job, chunks[s]->events, frame_rows.sample(y, s));
-        look(job, job.here(), sight, {first, y, width, static_cast<int>(s)}, share, s == 0,
-             block.sums, job.data() && center_is_sample ? &block.seen : nullptr, tally, &pool);
+        const PixelPlace place = job.pixels(first, y, width, s);
+        look({.view = job,
+              .here = job.here(),
+              .sight = sight,
+              .place = place,
+              .share = share,
+              .seen = job.data() && center_is_sample ? &block.seen : nullptr,
+              .pool = &pool},
+             s == 0, block.sums, tally);
       }
       go_on(job, pool, pixels, tally);
       write_colors(job, first, y, width, block.sums, 0);
@@ -349,8 +356,15 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
       Colors unused;
       RowSight sight(job, center.events, frame_rows.center(y));
       const Leg leg{.light = &rayless};
-      look(job, job.here(), sight, {first, y, width, 0}, 0, true, unused, &block.seen, tally,
-           nullptr, &leg);
+      const PixelPlace place = job.pixels(first, y, width, 0);
+      look({.view = job,
+            .here = job.here(),
+            .sight = sight,
+            .place = place,
+            .share = 0,
+            .leg = &leg,
+            .seen = &block.seen},
+           true, unused, tally);
     }
     write_data(job, first, y, width, block.seen.surfaces);
   }

@@ -16,6 +16,28 @@ std::vector<SampleOffset> sample_offsets(int samples) {
   return offsets;
 }
 
+std::vector<SampleOffset> sample_offsets(const FrameBudget& frame) {
+  if (frame.sequence == SampleSequence::lattice) return sample_offsets(frame.samples);
+  std::vector<SampleOffset> offsets;
+  for (int s = 0; s < frame.samples; ++s) {
+    const auto number = static_cast<std::uint32_t>(frame.first) + static_cast<std::uint32_t>(s);
+    std::uint32_t x = 0;
+    std::uint32_t y = 0;
+    // The columns of Pascal's triangle, odd or even, direct the second coordinate.
+    std::uint32_t direction = 1u << 31;
+    for (int bit = 0; bit < 32; ++bit) {
+      if ((number >> bit & 1) != 0) {
+        x ^= 1u << (31 - bit);
+        y ^= direction;
+      }
+      direction ^= direction >> 1;
+    }
+    // In the middle of the 2^-25 that doubles and floats alike tell apart.
+    offsets.push_back({(x >> 8) * 0x1p-24 + 0x1p-25, (y >> 8) * 0x1p-24 + 0x1p-25});
+  }
+  return offsets;
+}
+
 void Progress::part_done() {
   if (!callback_) return;
   const std::lock_guard lock(mutex_);
@@ -32,7 +54,7 @@ RenderJob::RenderJob(SceneView seen, const Camera& its_camera, const RenderOptio
       camera(its_camera),
       options(its_options),
       view(viewing(camera, budget.frame.size())),
-      offsets(sample_offsets(budget.frame.samples)),
+      offsets(sample_offsets(budget.frame)),
       frame(its_frame),
       planes(frame) {}
 
@@ -40,8 +62,8 @@ bool RenderJob::plain() const {
   const RoomView& room_view = here();
   return (world.textures().size() == 0 || room_view.paint.sampling == TextureSampling::nearest) &&
          !room_view.paint.clear && !room_view.room.sky && room_view.room.has_ceiling &&
-         !room_view.cells().has_forms() && room_view.panels.empty() &&
-         !room_view.room.light.lit() && !wet && !glossy && !patterned;
+         room_view.room.only_cells() && !room_view.cells().has_forms() &&
+         room_view.panels.empty() && !room_view.room.light.lit() && !wet && !glossy && !patterned;
 }
 
 FramePlanes::FramePlanes(Frame& frame) {

@@ -7,6 +7,7 @@
 
 #include "frame/fill_kernel.hpp"
 #include "photonlane/frame/render.hpp"
+#include "shade/chance.hpp"
 #include "trace/scene_view.hpp"
 
 namespace photonlane {
@@ -20,6 +21,11 @@ struct SampleOffset {
 /// and a row part of its own and edges near either axis get all the steps there are (Niederreiter,
 /// "Random Number Generation and Quasi-Monte Carlo Methods", 1992).
 std::vector<SampleOffset> sample_offsets(int samples);
+
+/// Or for a sequence without end so many points from its `first` on: a (0, 2)-sequence, of which
+/// every 2^k points that begin at a multiple of 2^k lie one in each of as many columns and rows
+/// (Sobol', "On the Distribution of Points in a Cube", 1967).
+std::vector<SampleOffset> sample_offsets(const FrameBudget& frame);
 
 /// Tells the caller how far the frame is, and remembers when it asked to stop.
 class Progress {
@@ -61,6 +67,14 @@ struct RenderJob : SceneView {
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }
   Size size() const { return frame.size(); }
+  /// Sample s of pixels side by side, or of a block, for what is drawn at random.
+  PixelPlace pixels(int x, int y, int width, std::size_t s) const {
+    const bool open = budget.frame.sequence == SampleSequence::open;
+    const int number = static_cast<int>(s) + (open ? budget.frame.first : 0);
+    return {x,       y,
+            width,   static_cast<std::uint32_t>(number),
+            nullptr, static_cast<std::uint64_t>(budget.frame.seed)};
+  }
 
   /// True where every column shows one wall between floor and ceiling, each of one color or one
   /// texel to a pixel.

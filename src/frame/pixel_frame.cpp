@@ -91,21 +91,35 @@ void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
     const float share = 1.0f / static_cast<float>(samples);
     for (std::size_t s = 0; s < samples; ++s) {
       aim(job, block, job.offsets[s], lanes);
-      const PixelPlace place{block.x, block.y, block.width, static_cast<int>(s)};
+      const PixelPlace place = job.pixels(block.x, block.y, block.width, s);
       if (job.log != nullptr) job.log->start(place, lanes);
       LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
-      look(job, here, sight, place, share, s == 0, block.sums,
-           job.data() && !own_center ? &block.seen : nullptr, tally, &pool);
+      look({.view = job,
+            .here = here,
+            .sight = sight,
+            .place = place,
+            .share = share,
+            .seen = job.data() && !own_center ? &block.seen : nullptr,
+            .pool = &pool},
+           s == 0, block.sums, tally);
     }
   }
   if (own_center || !job.colors()) {
     Colors unused;
     aim(job, block, {0.5, 0.5}, lanes);
-    const PixelPlace place{block.x, block.y, block.width, 0};
+    const PixelPlace place = job.pixels(block.x, block.y, block.width, 0);
     if (job.log != nullptr) job.log->start(place, lanes);
     LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
     const Leg leg{.light = &rayless};
-    look(job, here, sight, place, 0, true, unused, &block.seen, tally, &pool, &leg);
+    look({.view = job,
+          .here = here,
+          .sight = sight,
+          .place = place,
+          .share = 0,
+          .leg = &leg,
+          .seen = &block.seen,
+          .pool = &pool},
+         true, unused, tally);
   }
 }
 
@@ -151,8 +165,9 @@ struct Tile {
 };
 
 BlockShape block_shape(const RenderJob& job) {
-  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(),
-                                   [](const RoomView& view) { return view.room.has_fields(); });
+  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(), [](const RoomView& view) {
+    return !view.room.others().empty();
+  });
   return marches ? square_block : wide_block;
 }
 

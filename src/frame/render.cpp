@@ -16,7 +16,7 @@ namespace {
 /// Whether there is anything in the eye's room that columns do not show.
 bool sees_more(const World& world, const Camera& camera) {
   const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
-  return room.has_fields() || room.fields_only || room.portals;
+  return !room.only_cells() || room.portals;
 }
 
 /// Throws Error (usage) for layers that a world has nothing for.
@@ -41,7 +41,7 @@ void check_far(const World& world, const Camera& camera, const Budget& budget) {
   const auto check_place = [&](const CompiledRoom& room, const Vec3d& place,
                                std::string_view what) {
     const double far = place.cwiseAbs().maxCoeff();
-    if (!room.has_fields() || far <= most) return;
+    if (room.others().empty() || far <= most) return;
     throw Error(
         ErrorKind::input,
         fmt::format("{} is {:.3g} m from the origin, where float tells places apart by {:.2g} "
@@ -82,7 +82,7 @@ void check(const World& world, const Camera& camera, const Budget& budget,
     return;
   }
   const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
-  if (!room.fields_only && !(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
+  if (room.has_cells && !(camera.eye.z() > 0 && camera.eye.z() < room.ceiling_height)) {
     throw Error(ErrorKind::input,
                 fmt::format("camera.eye: height {} is not between the floor at 0 and the ceiling "
                             "at {} meters",

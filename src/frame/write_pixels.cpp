@@ -43,7 +43,7 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   each(Layer::material, [&](std::size_t i) { return met(i) ? surfaces.material[i] : no_material; });
   const auto rooms = job.world.rooms();
   const bool fields = std::any_of(rooms.begin(), rooms.end(),
-                                  [](const CompiledRoom& room) { return room.has_fields(); });
+                                  [](const CompiledRoom& room) { return !room.only_cells(); });
   each(Layer::room, [&](std::size_t i) { return surfaces.room[i]; });
   each(Layer::crossings, [&](std::size_t i) { return surfaces.crossings[i]; });
   each(Layer::evaluations, [&](std::size_t i) { return fields ? surfaces.evaluations[i] : 0u; });

@@ -98,6 +98,16 @@ HitBatch<double> CellSolid::nearest_hit(const LaneBatch<double>& lanes,
   return trace(lanes, budget);
 }
 
+Bounds CellSolid::bounds() const {
+  const double infinite = std::numeric_limits<double>::infinity();
+  if (map_.repeat) return {{-infinite, -infinite, 0}, {infinite, infinite, map_.wall_height}};
+  return {{0, 0, 0}, {map_.width * map_.cell_size, map_.height * map_.cell_size, map_.wall_height}};
+}
+
+std::string CellSolid::summary() const {
+  return fmt::format("map of {}x{} cells, {:.4g} m each", map_.width, map_.height, map_.cell_size);
+}
+
 std::size_t CellSolid::memory_bytes() const {
   return map_.cells.size() * sizeof(Cell) + map_.form_of.size() * sizeof(std::uint16_t) +
          map_.forms.size() * (sizeof(CellForm) + sizeof(PanelBox)) + distances_->map.bytes.size();

@@ -6,6 +6,7 @@
 
 #include "io/files.hpp"
 #include "io/read_node.hpp"
+#include "io/scene_names.hpp"
 #include "io/yaml_text.hpp"
 #include "photonlane/io/volume_file.hpp"
 
@@ -215,14 +216,7 @@ Field read_kind(FieldKind kind, const Node& node, const FieldContext& context) {
 }
 
 int read_material(const Node& node, const FieldContext& context) {
-  const std::vector<std::string>& known = context.scene.material_names;
-  const auto named = std::find(known.begin(), known.end(), node.text());
-  if (named == known.end()) {
-    const std::vector<std::string_view> views(known.begin(), known.end());
-    node.refuse(fmt::format("no such material '{}'{}", node.text().substr(0, 60),
-                            suggestion(node.text(), views)));
-  }
-  return static_cast<int>(named - known.begin());
+  return index_of(node, context.scene.material_names, "material");
 }
 
 /// {by: trap, over: [a, b, c]}.
@@ -246,10 +240,7 @@ Field read_tint(const Node& node, const Field& field, const FieldContext& contex
 }
 
 std::string material_text(int material, const Scene& scene) {
-  const auto which = static_cast<std::size_t>(material);
-  return yaml_quoted(which < scene.material_names.size() && !scene.material_names[which].empty()
-                         ? scene.material_names[which]
-                         : fmt::format("material_{}", which));
+  return yaml_quoted(name_of_material(scene, static_cast<std::size_t>(material)));
 }
 
 std::string parameters_text(const std::vector<Parameter>& parameters, const double* numbers,

@@ -274,7 +274,7 @@ void draw_rays(const Canvas& canvas, const std::vector<Panel>& panels, const Wor
   const Viewing whole = viewing(camera, size);
   const CompiledRoom& room = world.rooms()[world.room_index(camera.room)];
   camera.pitch = camera.roll = 0;
-  if (!room.fields_only) camera.eye.z() = std::min(camera.eye.z(), 0.5 * room.ceiling_height);
+  if (room.has_cells) camera.eye.z() = std::min(camera.eye.z(), 0.5 * room.ceiling_height);
   // The same field of view across, whatever the height.
   const bool planar = camera.projection == Projection::planar;
   camera.field_axis = FieldAxis::horizontal;
@@ -384,7 +384,7 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
       if (step.room == panel.room) places.push_back(step.place);
     }
     panel.frame = fit_room(room, world.rooms()[panel.room], places, panel.size);
-    level_cut = level_cut || room.solids.empty();
+    level_cut = level_cut || !room.cells;
     const Picture one = paint_room(scene, panel.room, world, panel.frame, cut, panel.size);
     // A picture of fewer pixels than rooms shows some of them.
     if (panel.left + panel.size.width > size.width || panel.top + panel.size.height > size.height) {
@@ -402,9 +402,9 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
     if (!panel.shown) continue;
     const Within within(canvas, panel);
     draw_sprites(canvas, panel.frame, scene, panel.room);
-    for (const CellMap& map : scene.rooms[panel.room].solids) {
-      if (map.start) draw_mark(canvas, panel.frame, map, *map.start, start_color);
-      if (map.goal) draw_mark(canvas, panel.frame, map, *map.goal, goal_color);
+    if (const std::optional<CellMap>& map = scene.rooms[panel.room].cells) {
+      if (map->start) draw_mark(canvas, panel.frame, *map, *map->start, start_color);
+      if (map->goal) draw_mark(canvas, panel.frame, *map, *map->goal, goal_color);
     }
   }
   if (options.rays > 0) draw_rays(canvas, panels, world, camera, budget, options.rays);
@@ -431,10 +431,9 @@ Picture plan_picture(const Scene& scene, const World& world, const Camera& camer
   if (options.lane != nullptr) legend.swatches.push_back({path_color, "lane"});
   if (!options.path.empty()) legend.swatches.push_back({path_color, "way"});
   for (const Room& room : scene.rooms) {
-    for (const CellMap& map : room.solids) {
-      if (map.start) legend.swatches.push_back({start_color, "start"});
-      if (map.goal) legend.swatches.push_back({goal_color, "goal"});
-    }
+    if (!room.cells) continue;
+    if (room.cells->start) legend.swatches.push_back({start_color, "start"});
+    if (room.cells->goal) legend.swatches.push_back({goal_color, "goal"});
   }
   return with_legend(picture, legend);
 }

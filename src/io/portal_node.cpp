@@ -65,19 +65,6 @@ PortalTarget read_target(const Node& node) {
   return target;
 }
 
-/// The knobs of a table that are not as they are by themselves.
-template <class Owner>
-std::string changed_lines(std::span<const Knob<Owner>> table, const Owner& owner, int indent) {
-  std::string text;
-  const Owner plain{};
-  for (const Knob<Owner>& entry : table) {
-    const std::string value = knob_text(entry, owner);
-    if (value == knob_text(entry, plain)) continue;
-    text += fmt::format("{:{}}{}: {}\n", "", indent, entry.info.name, value);
-  }
-  return text;
-}
-
 }  // namespace
 
 Portal read_portal(const Node& node) {

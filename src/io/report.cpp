@@ -209,6 +209,7 @@ std::string check_text(const SceneReport& report) {
     text +=
         fmt::format("fields     {}, of {} operations\n", report.fields, report.field_operations);
   }
+  for (const std::string& solid : report.solids) text += fmt::format("solid      {}\n", solid);
   if (report.portals > 0) text += fmt::format("portals    {}\n", report.portals);
   if (report.swells > 0) text += fmt::format("swells     {}\n", report.swells);
   for (const std::string& loop : report.loops) text += fmt::format("loop       {}\n", loop);
@@ -307,6 +308,7 @@ std::string check_json(const SceneReport& report) {
                     {"reachable_share", report.reachable_share},
                     {"fields", report.fields},
                     {"field_operations", report.field_operations},
+                    {"solids", report.solids},
                     {"estimates", report.estimates},
                     {"portals", report.portals},
                     {"swells", report.swells},

@@ -73,10 +73,38 @@ Picture paint_cells(const Scene& scene, const CellMap& map, const PlanScale& fra
   return picture;
 }
 
-/// A level cut through fields, what they hold in the colors of their materials, and around them a
-/// line every half meter away.
-Picture paint_fields(const Scene& scene, const CompiledField& field, const PlanScale& frame,
+/// The materials of solids that are not fields, where those are nearest: `made` of the rest.
+void name_materials(const CompiledRoom& room, const std::vector<Vec3d>& places,
+                    const std::vector<FieldSlope>& slopes, std::vector<SurfaceMaterial>& made) {
+  const std::size_t count = places.size();
+  std::vector<double> x(count), y(count), z(count), value(count);
+  std::vector<std::uint32_t> material(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    x[i] = places[i].x();
+    y[i] = places[i].y();
+    z[i] = places[i].z();
+  }
+  for (const std::shared_ptr<const Solid>& solid : room.others()) {
+    if (!solid->knows_distances() || dynamic_cast<const CompiledField*>(solid.get()) != nullptr) {
+      continue;
+    }
+    solid->measure({.count = count,
+                    .x = x.data(),
+                    .y = y.data(),
+                    .z = z.data(),
+                    .value = value.data(),
+                    .material = material.data()});
+    for (std::size_t i = 0; i < count; ++i) {
+      if (value[i] <= slopes[i].value) made[i].material = static_cast<int>(material[i]);
+    }
+  }
+}
+
+/// A level cut through what knows distances, what it holds in the colors of its materials, and
+/// around it a line every half meter away.
+Picture paint_fields(const Scene& scene, const CompiledRoom& room, const PlanScale& frame,
                      double height, Size size) {
+  const CompiledField& field = *room.near_field;
   const std::vector<Color> colors = mean_colors(scene);
   constexpr double between = 0.5;
   Picture picture(size);
@@ -89,7 +117,8 @@ Picture paint_fields(const Scene& scene, const CompiledField& field, const PlanS
       places[static_cast<std::size_t>(x)] = {place.x(), place.y(), height};
     }
     const std::vector<FieldSlope> slopes = field.slopes(places);
-    const std::vector<SurfaceMaterial> made = field.materials(places);
+    std::vector<SurfaceMaterial> made = field.materials(places);
+    name_materials(room, places, slopes, made);
     for (int x = 0; x < size.width; ++x) {
       const auto& [value, gradient] = slopes[static_cast<std::size_t>(x)];
       const int material = made[static_cast<std::size_t>(x)].material;
@@ -102,8 +131,9 @@ Picture paint_fields(const Scene& scene, const CompiledField& field, const PlanS
           static_cast<float>(value > 0.25 * between && beside > 0.3
                                  ? std::clamp(1 - from_line * frame.scale / beside, 0.0, 1.0)
                                  : 0.0);
-      const Color held =
-          material >= 0 ? colors[static_cast<std::size_t>(material)] : Color(0.6f, 0.6f, 0.6f);
+      const Color held = material >= 0 && material < std::ssize(colors)
+                             ? colors[static_cast<std::size_t>(material)]
+                             : Color(0.6f, 0.6f, 0.6f);
       const Color around = empty + (line - empty) * on_line;
       const Color color = around + (held - around) * inside;
       for (int channel = 0; channel < 3; ++channel) {
@@ -119,8 +149,8 @@ Picture paint_fields(const Scene& scene, const CompiledField& field, const PlanS
 
 PlanScale fit_room(const Room& room, const CompiledRoom& compiled, const PlanPlaces& places,
                    Size size) {
-  if (!room.solids.empty()) {
-    const CellMap& map = room.solids.front();
+  if (room.cells) {
+    const CellMap& map = *room.cells;
     return fit({0, 0}, {map.width * map.cell_size, map.height * map.cell_size}, size);
   }
   const double infinite = std::numeric_limits<double>::infinity();
@@ -130,12 +160,17 @@ PlanScale fit_room(const Room& room, const CompiledRoom& compiled, const PlanPla
     low = low.cwiseMin(Vec2d(x, y));
     high = high.cwiseMax(Vec2d(x, y));
   };
-  for (const Vec2d& place : places) hold(place.x(), place.y());
-  for (const Field& field : room.fields) {
-    const Bounds& bounds = field.bounds();
-    if (!bounds.finite()) continue;
+  const auto hold_bounds = [&](const Bounds& bounds) {
+    if (!bounds.finite()) return;
     hold(bounds.low.x(), bounds.low.y());
     hold(bounds.high.x(), bounds.high.y());
+  };
+  for (const Vec2d& place : places) hold(place.x(), place.y());
+  for (const Field& field : room.fields) {
+    hold_bounds(field.bounds());
+  }
+  for (const std::shared_ptr<const Solid>& solid : compiled.others()) {
+    if (dynamic_cast<const CompiledField*>(solid.get()) == nullptr) hold_bounds(solid->bounds());
   }
   if (compiled.portals) {
     for (const PortalFace& face : compiled.portals->faces()) {
@@ -152,9 +187,9 @@ PlanScale fit_room(const Room& room, const CompiledRoom& compiled, const PlanPla
 Picture paint_room(const Scene& scene, std::size_t room, const World& world, const PlanScale& frame,
                    double height, Size size) {
   const Room& plain = scene.rooms[room];
-  if (!plain.solids.empty()) return paint_cells(scene, plain.solids.front(), frame, size);
+  if (plain.cells) return paint_cells(scene, *plain.cells, frame, size);
   const CompiledRoom& compiled = world.rooms()[room];
-  if (compiled.near_field) return paint_fields(scene, *compiled.near_field, frame, height, size);
+  if (compiled.near_field) return paint_fields(scene, compiled, frame, height, size);
   Picture empty(size);
   for (int y = 0; y < size.height; ++y) {
     for (int x = 0; x < size.width; ++x) {

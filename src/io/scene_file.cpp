@@ -11,7 +11,9 @@
 #include "io/map_file.hpp"
 #include "io/portal_node.hpp"
 #include "io/read_node.hpp"
+#include "io/scene_names.hpp"
 #include "io/sign_texture.hpp"
+#include "io/solid_kinds.hpp"
 #include "photonlane/io/picture.hpp"
 #include "photonlane/measure/named_setting.hpp"
 
@@ -45,15 +47,6 @@ void read_budget(const Node& node, const std::string& prefix, Budget& budget,
       refuse_key(key, here);
     }
   }
-}
-
-/// The index of a name in a list; `what` for the message.
-int index_of(const Node& node, const std::vector<std::string>& names, std::string_view what) {
-  const auto found = std::find(names.begin(), names.end(), node.text());
-  if (found != names.end()) return static_cast<int>(found - names.begin());
-  const std::vector<std::string_view> views(names.begin(), names.end());
-  node.refuse(fmt::format("no such {} '{}'{}", what, node.text().substr(0, 60),
-                          suggestion(node.text(), views)));
 }
 
 void read_material(const Node& node, const Scene& scene, Material& material) {
@@ -229,16 +222,22 @@ using FieldsRead = std::map<const void*, Field>;
 
 void read_solid(const Node& node, const std::string& text, Room& room, SceneFile& file,
                 FieldsRead& fields) {
-  for (const auto& pair : node.map("a solid: one key, cells or field")) {
+  const std::vector<std::string_view> words = solid_words();
+  for (const auto& pair :
+       node.map(fmt::format("a solid: one key, one of {}", fmt::join(words, ", ")))) {
     const Node& kind = pair.first;
     if (kind.text() == "field") {
       room.add(read_field(pair.second, {file.scene, folder_of(file.path), fields}));
     } else if (kind.text() == "cells") {
-      if (!room.solids.empty()) kind.refuse("a second cell map, expected one");
+      if (room.cells) kind.refuse("a second cell map, expected one");
       read_cells(pair.second, text, room, file);
     } else {
-      static const std::vector<std::string_view> kinds{"cells", "field"};
-      refuse_key(kind, kinds);
+      const auto kinds = solid_kinds();
+      const auto found = std::find_if(kinds.begin(), kinds.end(), [&](const SolidKind& one) {
+        return one.name == kind.text();
+      });
+      if (found == kinds.end()) refuse_key(kind, words);
+      room.parts.push_back(found->read(pair.second, file.scene));
     }
   }
 }
@@ -304,8 +303,9 @@ PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Ro
                 }
               }
             });
-  if (alone && room.solids.empty() && room.fields.empty()) {
-    node.refuse("nothing in the room, expected solids: [{cells: ...}] or [{field: ...}]");
+  if (alone && room.empty()) {
+    node.refuse(fmt::format("nothing in the room, expected solids: a list, each of one of {}",
+                            fmt::join(solid_words(), ", ")));
   }
   return places;
 }
@@ -483,12 +483,10 @@ SceneFile parse_scene(const std::string& text, const std::string& path,
     if (!seen_by.room.empty()) index_of(*node, room_names, "room");
   };
   const Node* seen_from = root.find("camera");
-  const std::vector<CellMap>& maps = file.scene.room().solids;
-  if (!maps.empty() && maps.front().start &&
-      (seen_from == nullptr || seen_from->find("eye") == nullptr)) {
-    const CellMap& map = maps.front();
-    file.camera.eye.x() = (map.start->x + 0.5) * map.cell_size;
-    file.camera.eye.y() = (map.start->y + 0.5) * map.cell_size;
+  const std::optional<CellMap>& map = file.scene.room().cells;
+  if (map && map->start && (seen_from == nullptr || seen_from->find("eye") == nullptr)) {
+    file.camera.eye.x() = (map->start->x + 0.5) * map->cell_size;
+    file.camera.eye.y() = (map->start->y + 0.5) * map->cell_size;
   }
   const auto finish = [&](const Node& camera, Size size, Camera& seen_by) {
     check_room(camera, seen_by);

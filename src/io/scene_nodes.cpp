@@ -6,10 +6,12 @@
 
 #include "io/field_node.hpp"
 #include "io/json.hpp"
+#include "io/solid_kinds.hpp"
 #include "photonlane/field/sample.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
+#include "photonlane/spheres/spheres.hpp"
 #include "photonlane/walk/walk.hpp"
 
 namespace photonlane::io {
@@ -58,6 +60,7 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "budget", budget_knobs(), Budget{});
   add_defaults(defaults, "body", room_body_knobs(), RoomBody{});
   add_defaults(defaults, "ball", body_ball_knobs(), BodyBall{});
+  add_defaults(defaults, "one_sphere", sphere_knobs(), Sphere{});
   add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
   add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});
   return defaults;
@@ -122,6 +125,23 @@ std::vector<std::string_view> SceneNode::names() const {
   return result;
 }
 
+namespace {
+
+/// An entry of `solids`.
+SceneNode solid_node() {
+  SceneNode node{"solid",
+                 "one thing lanes can hit: one of these keys",
+                 {},
+                 {{"cells", "cells", "a map of square cells", "cells"},
+                  {"field", "a field, see Fields", "signed distances put together", ""}}};
+  for (const SolidKind& kind : solid_kinds()) {
+    node.keys.push_back({kind.name, kind.name, kind.help, kind.name});
+  }
+  return node;
+}
+
+}  // namespace
+
 const std::vector<SceneNode>& scene_nodes() {
   static const std::vector<SceneNode> table{
       {"scene",
@@ -129,27 +149,32 @@ const std::vector<SceneNode>& scene_nodes() {
        {},
        {{"title", "text", "what the scene is called", ""},
         {"numbers", "a map of names to numbers",
-         "that may stand anywhere in the file as $name, and be set as scene.name", ""},
+         "that may stand anywhere in the file as $name, and be set as scene.name", "number",
+         Holds::named},
         {"camera", "a camera", "where it is seen from; at the map's start where it says no eye",
          "camera"},
-        {"views", "a list of views", "several eyes in one frame, instead of the camera's one", ""},
-        {"textures", "a map of names to textures", "what materials are painted with, by name", ""},
-        {"materials", "a map of names to materials", "what walls are made of, by name", ""},
+        {"views", "a list of views", "several eyes in one frame, instead of the camera's one",
+         "view", Holds::list},
+        {"textures", "a map of names to textures", "what materials are painted with, by name",
+         "texture", Holds::named},
+        {"materials", "a map of names to materials", "what walls are made of, by name", "material",
+         Holds::named},
         {"room", "a room", "the space and what stands in it", "room"},
         {"rooms", "a map of names to rooms", "several of them, joined by portals, instead of one",
-         ""},
+         "room", Holds::named},
         {"plane", "a plane", "what the scene is instead of rooms, with a window for its camera",
          "plane"},
         {"window", "a window", "the part of the plane that is seen", "window"},
-        {"sheets", "a list of sheets", "rooms that one gets to by going round something", ""},
+        {"sheets", "a list of sheets", "rooms that one gets to by going round something", "sheets",
+         Holds::list},
         {"budget", "a budget", "what a frame may spend", "budget"}}},
       {"plane",
        "a plane of complex numbers, every point of which is put into z^power + c again and again "
        "until it is far away",
        infos(escape_plane_knobs()),
-       {{"palette", "a list of colors", "of points outside, round and round", ""},
+       {{"palette", "a list of colors", "of points outside, round and round", "color", Holds::list},
         {"undecided", "a color",
-         "of points that are out of steps; as all that is spent unless given", ""},
+         "of points that are out of steps; as all that is spent unless given", "color", Holds::one},
         {"trap", "a trap", "where tells is trap: the figure orbits come near to", "trap"}}},
       {"trap", "a figure that orbits may come near to", infos(orbit_trap_knobs()), {}},
       {"window", "the part of a plane that a frame shows", infos(plane_window_knobs()), {}},
@@ -187,11 +212,28 @@ const std::vector<SceneNode>& scene_nodes() {
         {"floor", "a material", "the floor at height 0", "material"},
         {"ceiling", "a material, or none", "the ceiling at the height of the walls", "material"},
         {"sky", "a sky", "what is seen outside; without one, the color of the fog", "sky"},
-        {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", ""},
-        {"bodies", "a list of bodies", "what rolls on its fields in a walk", ""},
-        {"portals", "a list of portals", "openings that lead to other places", ""},
-        {"swells", "a list of swells", "balls in which space is longer along an axis", ""},
-        {"solids", "a list of solids, each one key: cells or field", "what lanes can hit", ""}}},
+        {"sprites", "a list of sprites", "upright pictures: plants, moths, signs", "sprite",
+         Holds::list},
+        {"bodies", "a list of bodies", "what rolls on its fields in a walk", "body", Holds::list},
+        {"portals", "a list of portals", "openings that lead to other places", "portal",
+         Holds::list},
+        {"swells", "a list of swells", "balls in which space is longer along an axis", "swell",
+         Holds::list},
+        {"solids", "a list of solids, each of one key", "what lanes can hit", "solid",
+         Holds::list}}},
+      solid_node(),
+      {"spheres",
+       "balls that lanes meet exactly, up to some thousands",
+       {},
+       {{"material", "a material name", "of those without their own", ""},
+        {"radius", "number, more than 0 and at most 1000000, in meters",
+         "of those without their own; 0.05 unless given", ""},
+        {"at", "a list, each [x, y, z], [x, y, z, radius] or one_sphere", "where they are",
+         "one_sphere", Holds::list}}},
+      {"one_sphere",
+       "a sphere of a set, where it has a material of its own",
+       infos(sphere_knobs()),
+       {{"material", "a material name", "the set's unless given", ""}}},
       {"swell",
        "a ball in which space is longer or shorter along one axis, fading out toward its rim",
        infos(swell_knobs()),
@@ -207,7 +249,8 @@ const std::vector<SceneNode>& scene_nodes() {
         {"box", "a box", "a box, gone into by its sides", "box"},
         {"to", "a target", "where it leads; without one, to the portal that leads here", "to"},
         {"fallback", "a color",
-         "what lanes see that are out of crossings; without one they are spent", ""}}},
+         "what lanes see that are out of crossings; without one they are spent", "color",
+         Holds::one}}},
       {"rectangle", "a flat opening", infos(opening_knobs(OpeningShape::rectangle)), {}},
       {"polygon",
        "a flat opening of any convex form",
@@ -234,7 +277,8 @@ const std::vector<SceneNode>& scene_nodes() {
        "the light in a room; lights add up as 1 - (1 - a)(1 - b), never above 1",
        infos(lighting_knobs()),
        {{"sun", "a sun", "a light from far away", "sun"},
-        {"lamps", "a list of lamps", "lights that reach as far as their range", ""}}},
+        {"lamps", "a list of lamps", "lights that reach as far as their range", "lamp",
+         Holds::list}}},
       {"sun", "a light so far away that it comes from one direction", infos(sun_knobs()), {}},
       {"lamp", "a light with a range", infos(lamp_knobs()), {}},
       {"sprite",
@@ -245,7 +289,7 @@ const std::vector<SceneNode>& scene_nodes() {
        "balls of one piece that fall and roll on a room's fields",
        infos(room_body_knobs()),
        {{"radius", "number, in meters", "of its one ball; 0.05 unless given", ""},
-        {"balls", "a list of balls", "several, instead of one", ""},
+        {"balls", "a list of balls", "several, instead of one", "ball", Holds::list},
         {"material", "a material name", "what it is made of", ""}}},
       {"ball", "one ball of a body", infos(body_ball_knobs()), {}},
       {"sky",
@@ -269,7 +313,7 @@ const std::vector<SceneNode>& scene_nodes() {
        infos(cell_form_knobs()),
        {{"material", "a material name, empty, start or goal", "what the wall, pane or door is of",
          ""},
-        {"tint", "a color", "multiplies the material's base color", ""},
+        {"tint", "a color", "multiplies the material's base color", "color", Holds::one},
         {"top", "a material name", "the top of a low block; as its sides unless given", ""},
         {"floor", "a material name",
          "the floor of the cell, where it is seen; the room's unless given", ""}}},
@@ -277,7 +321,8 @@ const std::vector<SceneNode>& scene_nodes() {
       {"walk",
        "a script for photonlane walk, in a file of its own",
        infos(walk_script_knobs()),
-       {{"moves", "a list of moves", "what the body does, one after the other", ""}}},
+       {{"moves", "a list of moves", "what the body does, one after the other", "move",
+         Holds::list}}},
       {"move",
        "one move of a walk",
        infos(walk_move_knobs()),
@@ -351,6 +396,28 @@ std::string knob_list() {
   return text;
 }
 
+namespace {
+
+/// What a key that is not a plain value may be.
+Json key_schema(const StructureKey& key) {
+  Json one = Json::object();
+  if (key.node == "color") {
+    one = value_schema(find_knob(escape_plane_knobs(), "inside")->info);
+    one.erase("description");
+  } else if (key.node == "number") {
+    one["type"] = "number";
+  } else if (!key.node.empty()) {
+    one["$ref"] = fmt::format("#/$defs/{}", key.node);
+  }
+  Json schema = one;
+  if (key.holds == Holds::list) schema = {{"type", "array"}, {"items", one}};
+  if (key.holds == Holds::named) schema = {{"type", "object"}, {"additionalProperties", one}};
+  schema["description"] = fmt::format("{}: {}", key.help, key.expected);
+  return schema;
+}
+
+}  // namespace
+
 std::string scene_schema() {
   Json schema{{"$schema", "https://json-schema.org/draft/2020-12/schema"},
               {"title", "Photon Lane scene"},
@@ -361,9 +428,7 @@ std::string scene_schema() {
                 {"additionalProperties", false},
                 {"properties", Json::object()}};
     for (const StructureKey& key : node.keys) {
-      auto& property = object["properties"][std::string(key.name)];
-      property["description"] = fmt::format("{}: {}", key.help, key.expected);
-      if (!key.node.empty()) property["$ref"] = fmt::format("#/$defs/{}", key.node);
+      object["properties"][std::string(key.name)] = key_schema(key);
     }
     for (const KnobInfo& knob : node.knobs) {
       Json* place = &object;
@@ -378,49 +443,14 @@ std::string scene_schema() {
     }
     schema["$defs"][std::string(node.name)] = std::move(object);
   }
-  auto& scene = schema["$defs"]["scene"]["properties"];
-  scene["views"]["type"] = "array";
-  scene["views"]["items"]["$ref"] = "#/$defs/view";
-  scene["textures"]["type"] = "object";
-  scene["textures"]["additionalProperties"]["$ref"] = "#/$defs/texture";
-  scene["materials"]["type"] = "object";
-  scene["materials"]["additionalProperties"]["$ref"] = "#/$defs/material";
-  auto& palette = schema["$defs"]["plane"]["properties"]["palette"];
-  palette["type"] = "array";
-  palette["items"] = value_schema(find_knob(escape_plane_knobs(), "inside")->info);
-  scene["sheets"]["type"] = "array";
-  scene["sheets"]["items"]["$ref"] = "#/$defs/sheets";
-  scene["rooms"]["type"] = "object";
-  scene["rooms"]["additionalProperties"]["$ref"] = "#/$defs/room";
-  auto& portals = schema["$defs"]["room"]["properties"]["portals"];
-  portals["type"] = "array";
-  portals["items"]["$ref"] = "#/$defs/portal";
-  auto& swells = schema["$defs"]["room"]["properties"]["swells"];
-  swells["type"] = "array";
-  swells["items"]["$ref"] = "#/$defs/swell";
   auto& ceiling = schema["$defs"]["room"]["properties"]["ceiling"];
   ceiling.erase("$ref");
   ceiling["anyOf"] = {{{"$ref", "#/$defs/material"}}, {{"const", "none"}}};
-  auto& lamps = schema["$defs"]["light"]["properties"]["lamps"];
-  lamps["type"] = "array";
-  lamps["items"]["$ref"] = "#/$defs/lamp";
-  auto& sprites = schema["$defs"]["room"]["properties"]["sprites"];
-  sprites["type"] = "array";
-  sprites["items"]["$ref"] = "#/$defs/sprite";
-  auto& bodies = schema["$defs"]["room"]["properties"]["bodies"];
-  bodies["type"] = "array";
-  bodies["items"]["$ref"] = "#/$defs/body";
-  auto& balls = schema["$defs"]["body"]["properties"]["balls"];
-  balls["type"] = "array";
-  balls["items"]["$ref"] = "#/$defs/ball";
-  scene["numbers"]["type"] = "object";
-  scene["numbers"]["additionalProperties"]["type"] = "number";
-  auto& solids = schema["$defs"]["room"]["properties"]["solids"];
-  solids["type"] = "array";
-  solids["items"] = {
-      {"type", "object"},
-      {"additionalProperties", false},
-      {"properties", {{"cells", {{"$ref", "#/$defs/cells"}}}, {"field", {{"type", "object"}}}}}};
+  auto& sphere = schema["$defs"]["spheres"]["properties"]["at"]["items"];
+  sphere = {
+      {"anyOf",
+       {sphere,
+        {{"type", "array"}, {"items", {{"type", "number"}}}, {"minItems", 3}, {"maxItems", 4}}}}};
   return json_text(schema);
 }
 

@@ -7,12 +7,16 @@
 
 namespace photonlane::io {
 
+/// How many nodes a key's value is.
+enum class Holds { one, list, named };
+
 /// A key of a scene file that is not a plain value.
 struct StructureKey {
   std::string_view name;
   std::string_view expected;
   std::string_view help;
-  std::string_view node;  ///< the node its value is, or nothing
+  std::string_view node;  ///< the node its value is, `color`, `number`, or nothing
+  Holds holds = Holds::one;
 };
 
 /// One kind of node of a scene file: its plain values, straight from their table of knobs, and its

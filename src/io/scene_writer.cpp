@@ -8,6 +8,8 @@
 #include "io/files.hpp"
 #include "io/map_marks.hpp"
 #include "io/portal_node.hpp"
+#include "io/scene_names.hpp"
+#include "io/solid_kinds.hpp"
 #include "io/yaml_text.hpp"
 #include "photonlane/base/random.hpp"
 #include "photonlane/io/scene_file.hpp"
@@ -15,44 +17,14 @@
 namespace photonlane::io {
 namespace {
 
-/// The knobs of a table, a line each; dotted names open maps.
-template <class Owner>
-std::string knob_lines(std::span<const Knob<Owner>> table, const Owner& owner, int indent) {
-  std::string text;
-  std::string group;
-  for (const Knob<Owner>& entry : table) {
-    std::string_view name = entry.info.name;
-    int deeper = 0;
-    if (const auto dot = name.find('.'); dot != name.npos) {
-      const std::string_view of = name.substr(0, dot);
-      if (group != of) text += fmt::format("{:{}}{}:\n", "", indent, of);
-      group = of;
-      name = name.substr(dot + 1);
-      deeper = 2;
-    }
-    std::string value = knob_text(entry, owner);
-    if (entry.info.kind == KnobKind::text) {
-      if (value.empty()) continue;
-      value = yaml_quoted(value);
-    }
-    text += fmt::format("{:{}}{}: {}\n", "", indent + deeper, name, value);
-  }
-  return text;
+/// A key and its map, where that has lines.
+std::string block(std::string_view key, const std::string& lines, int indent) {
+  return lines.empty() ? "" : keyed(key, lines, indent);
 }
 
-std::string name_of_material(const Scene& scene, std::size_t i) {
-  const bool named = i < scene.material_names.size() && !scene.material_names[i].empty();
-  return named ? scene.material_names[i] : fmt::format("material_{}", i);
-}
-
-std::string name_of_texture(const Scene& scene, int i) {
-  const auto index = static_cast<std::size_t>(i);
-  const bool named = index < scene.texture_names.size() && !scene.texture_names[index].empty();
-  return named ? scene.texture_names[index] : fmt::format("texture_{}", i);
-}
-
-std::string material_lines(const Scene& scene, const Material& material, int indent) {
-  std::string text = knob_lines(material_knobs(), material, indent);
+std::string material_lines(const Scene& scene, const Material& material, int indent,
+                           const Material& usual = {}) {
+  std::string text = changed_lines(material_knobs(), material, indent, usual);
   if (material.texture >= 0) {
     text += fmt::format("{:{}}texture: {}\n", "", indent,
                         yaml_quoted(name_of_texture(scene, material.texture)));
@@ -68,15 +40,19 @@ std::string textures_text(const SceneFile& file) {
   std::string text = "textures:\n";
   for (std::size_t i = 0; i < file.texture_sources.size(); ++i) {
     const TextureSource& source = file.texture_sources[i];
-    text += fmt::format("  {}:\n", yaml_quoted(name_of_texture(file.scene, static_cast<int>(i))));
+    std::string lines;
     if (!source.file.empty()) {
-      text += fmt::format("    file: {}\n", yaml_quoted(source.file));
-      continue;
+      lines = fmt::format("    file: {}\n", yaml_quoted(source.file));
+    } else {
+      TextureRecipe usual;
+      if (!source.sign.empty()) {
+        lines = fmt::format("    sign: {}\n", yaml_quoted(source.sign));
+        // A sign has no pattern.
+        usual.pattern = source.recipe.pattern;
+      }
+      lines += changed_lines(texture_recipe_knobs(), source.recipe, 4, usual);
     }
-    if (!source.sign.empty()) text += fmt::format("    sign: {}\n", yaml_quoted(source.sign));
-    const std::string knobs = knob_lines(texture_recipe_knobs(), source.recipe, 4);
-    // A sign has no pattern.
-    text += source.sign.empty() ? knobs : knobs.substr(knobs.find('\n') + 1);
+    text += keyed(yaml_quoted(name_of_texture(file.scene, static_cast<int>(i))), lines, 2);
   }
   return text;
 }
@@ -87,7 +63,7 @@ std::string legend_text(const Scene& scene, Cell cell, const CellForm* form) {
   const std::string name = cell == empty_cell ? "empty" : material(material_of(cell));
   if (form == nullptr) return fmt::format(" {}\n", name);
   std::string text = fmt::format("\n            material: {}\n", name);
-  if (cell != empty_cell) text += knob_lines(cell_form_knobs(), *form, 12);
+  if (cell != empty_cell) text += changed_lines(cell_form_knobs(), *form, 12);
   if (form->top >= 0) {
     text += fmt::format("            top: {}\n", material(static_cast<std::uint32_t>(form->top)));
   }
@@ -123,7 +99,7 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
     return kinds.back().letter;
   };
   const std::string drawing = draw_map(map, "          ", letter_of);
-  std::string text = knob_lines(cell_map_knobs(), map, 8);
+  std::string text = changed_lines(cell_map_knobs(), map, 8);
   text += "        legend:\n";
   if (map.start) text += fmt::format("          \"{}\": start\n", start_letter);
   if (map.goal) text += fmt::format("          \"{}\": goal\n", goal_letter);
@@ -136,53 +112,60 @@ std::string cells_text(const Scene& scene, const CellMap& map) {
 
 /// What is in a room, two spaces in.
 std::string room_text(const Scene& scene, const Room& room) {
-  std::string text = "  fog:\n" + knob_lines(fog_knobs(), room.fog, 4);
-  text += "  light:\n" + knob_lines(lighting_knobs(), room.light, 4);
-  if (room.light.sun) text += "    sun:\n" + knob_lines(sun_knobs(), *room.light.sun, 6);
-  if (!room.light.lamps.empty()) text += "    lamps:\n";
+  static const Room usual;
+  std::string text = block("fog", changed_lines(fog_knobs(), room.fog, 4), 2);
+  std::string light = changed_lines(lighting_knobs(), room.light, 4);
+  if (room.light.sun) light += keyed("sun", changed_lines(sun_knobs(), *room.light.sun, 6), 4);
+  if (!room.light.lamps.empty()) light += "    lamps:\n";
   for (const Lamp& lamp : room.light.lamps) {
-    const std::string lines = knob_lines(lamp_knobs(), lamp, 8);
-    text += "      -" + lines.substr(7);
+    light += list_item(changed_lines(lamp_knobs(), lamp, 8), 6);
   }
-  text += "  floor:\n" + material_lines(scene, room.floor, 4);
-  text += room.has_ceiling ? "  ceiling:\n" + material_lines(scene, room.ceiling, 4)
-                           : "  ceiling: none\n";
+  text += block("light", light, 2);
+  text += block("floor", material_lines(scene, room.floor, 4, usual.floor), 2);
+  text += room.has_ceiling
+              ? block("ceiling", material_lines(scene, room.ceiling, 4, usual.ceiling), 2)
+              : "  ceiling: none\n";
   if (room.sky) {
-    text += "  sky:\n" + knob_lines(sky_knobs(), *room.sky, 4);
+    std::string lines = changed_lines(sky_knobs(), *room.sky, 4);
     if (room.sky->panorama >= 0) {
-      text += fmt::format("    panorama: {}\n",
-                          yaml_quoted(name_of_texture(scene, room.sky->panorama)));
+      lines += fmt::format("    panorama: {}\n",
+                           yaml_quoted(name_of_texture(scene, room.sky->panorama)));
     }
+    text += keyed("sky", lines, 2);
   }
   if (!room.sprites.empty()) text += "  sprites:\n";
   for (const Sprite& sprite : room.sprites) {
     text +=
         fmt::format("    - material: {}\n", yaml_quoted(name_of_material(scene, sprite.material)));
-    text += knob_lines(sprite_knobs(), sprite, 6);
+    text += changed_lines(sprite_knobs(), sprite, 6);
   }
   if (!room.bodies.empty()) text += "  bodies:\n";
   for (const RoomBody& body : room.bodies) {
-    text += "    -" + knob_lines(room_body_knobs(), body, 6).substr(5);
+    std::string lines = changed_lines(room_body_knobs(), body, 6);
     if (body.material >= 0) {
-      text += fmt::format(
+      lines += fmt::format(
           "      material: {}\n",
           yaml_quoted(name_of_material(scene, static_cast<std::size_t>(body.material))));
     }
-    text += "      balls:\n";
+    lines += "      balls:\n";
     for (const BodyBall& ball : body.body.balls) {
-      text += "        -" + knob_lines(body_ball_knobs(), ball, 10).substr(9);
+      lines += list_item(changed_lines(body_ball_knobs(), ball, 10), 8);
     }
+    text += list_item(std::move(lines), 4);
   }
   if (!room.portals.empty()) text += "  portals:\n";
   for (const Portal& portal : room.portals) text += portal_text(portal, 4);
   if (!room.swells.empty()) text += "  swells:\n";
   for (const Swell& swell : room.swells) {
-    text += "    -" + knob_lines(swell_knobs(), swell, 6).substr(5);
+    text += list_item(changed_lines(swell_knobs(), swell, 6), 4);
   }
-  if (!room.solids.empty() || !room.fields.empty()) text += "  solids:\n";
-  for (const CellMap& map : room.solids) text += "    - cells:\n" + cells_text(scene, map);
+  if (!room.empty()) text += "  solids:\n";
+  if (room.cells) text += "    - cells:\n" + cells_text(scene, *room.cells);
   for (const Field& field : room.fields) {
     text += "    - field:\n        " + field_text(field, scene, 8);
+  }
+  for (const std::shared_ptr<const SolidPart>& part : room.parts) {
+    text += solid_text(*part, scene, 4);
   }
   return text;
 }
@@ -194,12 +177,12 @@ std::string color_text(const Color& color) {
 /// All of a plane's scene but the title.
 std::string plane_text(const SceneFile& file) {
   const EscapePlane& plane = *file.scene.plane;
-  std::string text = "plane:\n" + knob_lines(escape_plane_knobs(), plane, 2) + "  palette:\n";
+  std::string text = "plane:\n" + changed_lines(escape_plane_knobs(), plane, 2) + "  palette:\n";
   for (const Color& color : plane.palette) text += "    - " + color_text(color) + "\n";
   if (plane.undecided) text += "  undecided: " + color_text(*plane.undecided) + "\n";
-  text += "  trap:\n" + knob_lines(orbit_trap_knobs(), plane.trap, 4);
-  text += "window:\n" + knob_lines(plane_window_knobs(), file.camera.window, 2);
-  return text + "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
+  text += block("trap", changed_lines(orbit_trap_knobs(), plane.trap, 4), 2);
+  text += block("window", changed_lines(plane_window_knobs(), file.camera.window, 2), 0);
+  return text + block("budget", changed_lines(budget_knobs(), file.budget, 2), 0);
 }
 
 /// Every line two spaces farther in.
@@ -219,24 +202,30 @@ std::string scene_text(const SceneFile& file) {
   const Scene& scene = file.scene;
   std::string text = fmt::format("title: {}\n", yaml_quoted(scene.title));
   if (scene.plane) return text + plane_text(file);
-  text += "camera:\n" + knob_lines(camera_knobs(), file.camera, 2);
+  // A camera that does not say where its eye is stands at the map's start.
+  Camera usual;
+  usual.eye = file.camera.eye + Vec3d(1, 1, 1);
+  text += "camera:\n" + changed_lines(camera_knobs(), file.camera, 2, usual);
   if (!file.views.empty()) text += "views:\n";
   for (const View& view : file.views) {
-    text += "  -" + knob_lines(view_knobs(), view, 4).substr(3);
-    text += "    camera:\n" + knob_lines(camera_knobs(), view.camera, 6);
+    // What a view's camera does not say is as in the scene's.
+    text += list_item(
+        changed_lines(view_knobs(), view, 4) +
+            keyed("camera", changed_lines(camera_knobs(), view.camera, 6, file.camera), 4),
+        2);
   }
   text += textures_text(file);
   if (!scene.materials.empty()) text += "materials:\n";
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
-    text += fmt::format("  {}:\n", yaml_quoted(name_of_material(scene, i)));
-    text += material_lines(scene, scene.materials[i], 4);
+    text += keyed(yaml_quoted(name_of_material(scene, i)),
+                  material_lines(scene, scene.materials[i], 4), 2);
   }
   if (scene.rooms.size() == 1 && scene.room().name.empty()) {
-    text += "room:\n" + room_text(scene, scene.room());
+    text += keyed("room", room_text(scene, scene.room()), 0);
   } else {
     text += "rooms:\n";
     for (const Room& room : scene.rooms) {
-      text += fmt::format("  {}:\n", yaml_quoted(room.name)) + indented(room_text(scene, room));
+      text += keyed(yaml_quoted(room.name), indented(room_text(scene, room)), 2);
     }
   }
   if (!scene.sheets.empty()) text += "sheets:\n";
@@ -244,9 +233,9 @@ std::string scene_text(const SceneFile& file) {
     std::string names;
     for (const std::string& name : sheets.rooms)
       names += (names.empty() ? "" : ", ") + yaml_quoted(name);
-    text += fmt::format("  - rooms: [{}]\n", names) + knob_lines(sheets_knobs(), sheets, 4);
+    text += fmt::format("  - rooms: [{}]\n", names) + changed_lines(sheets_knobs(), sheets, 4);
   }
-  text += "budget:\n" + knob_lines(budget_knobs(), file.budget, 2);
+  text += block("budget", changed_lines(budget_knobs(), file.budget, 2), 0);
   return text;
 }
 

@@ -282,8 +282,7 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
   World world = compile(file.scene);
   record.steps = walk(world, file.camera, script);
   for (const Room& room : file.scene.rooms) {
-    for (const CellMap& map : room.solids)
-      record.has_goal = record.has_goal || map.goal.has_value();
+    record.has_goal = record.has_goal || (room.cells && room.cells->goal);
   }
 
   const auto progress = std::move(options.progress);

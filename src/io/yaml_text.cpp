@@ -31,4 +31,14 @@ std::string yaml_quoted(std::string_view text) {
   return result + "\"";
 }
 
+std::string keyed(std::string_view key, const std::string& lines, int indent) {
+  return fmt::format("{:{}}{}:{}\n", "", indent, key, lines.empty() ? " {}" : "") + lines;
+}
+
+std::string list_item(std::string lines, int indent) {
+  if (lines.empty()) return fmt::format("{:{}}- {{}}\n", "", indent);
+  lines[static_cast<std::size_t>(indent)] = '-';
+  return lines;
+}
+
 }  // namespace photonlane::io

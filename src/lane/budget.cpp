@@ -49,6 +49,18 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::frame, &FrameBudget::samples>(
           "frame.samples", "", {1, 1024},
           "color samples a pixel; the other layers always sit at the pixel's center"),
+      knob<&Budget::frame, &FrameBudget::sequence>(
+          "frame.sequence", "", {},
+          "where the samples of a pixel lie: lattice spreads as many as there are evenly, open "
+          "takes "
+          "the points of a sequence without end, so that frames can be added up"),
+      knob<&Budget::frame, &FrameBudget::first>(
+          "frame.first", "samples", {0, 16'777'216},
+          "how many samples of the sequence other frames have taken already", 1,
+          "frame.sequence=open"),
+      knob<&Budget::frame, &FrameBudget::seed>(
+          "frame.seed", "", {0, 9e15},
+          "number that everything drawn at random starts from: another one gives other noise"),
       knob<&Budget::cells, &CellBudget::method>(
           "cells.method", "", {},
           "how lanes step through cells: boundary is exact, leap gives the same hits and skips "

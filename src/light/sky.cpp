@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "photonlane/base/trigonometry.hpp"
 #include "photonlane/base/vector.hpp"
 
 namespace photonlane {
@@ -11,6 +12,11 @@ std::span<const Knob<Sky>> sky_knobs() {
   static const Knob<Sky> table[] = {
       knob<&Sky::zenith>("zenith", "", {0, 1}, "color straight above"),
       knob<&Sky::horizon>("horizon", "", {0, 1}, "color at the horizon and below"),
+      knob<&Sky::haze>(
+          "haze", "degrees", {0, 90},
+          "height above the horizon up to which the sky fades into the fog's color, so "
+          "that what vanishes in fog and the sky meet without a line",
+          degrees(1)),
   };
   return table;
 }
@@ -22,10 +28,14 @@ PanoramaPlace panorama_place(float x, float y, float z) {
   return {0.5f - heading / turn, 0.5f + 2 * std::atan2(z, across) / turn};
 }
 
-Color sky_color(const Sky& sky, float z) {
+Color sky_color(const Sky& sky, const Color& fog, float z) {
   // Most of the change lies low, as in the real sky.
   const float rise = std::sqrt(std::clamp(z, 0.0f, 1.0f));
-  return sky.horizon + (sky.zenith - sky.horizon) * rise;
+  const Color clear = sky.horizon + (sky.zenith - sky.horizon) * rise;
+  if (sky.haze == 0) return clear;
+  const auto top = static_cast<float>(sine_cosine(sky.haze).sine);
+  const float up = std::clamp(z / top, 0.0f, 1.0f);
+  return fog + (clear - fog) * (up * up * (3 - 2 * up));
 }
 
 }  // namespace photonlane

@@ -50,13 +50,14 @@ void check_materials(const Scene& scene, SceneReport& report) {
     if (material >= 0) used[wall_of(static_cast<std::uint32_t>(material))] = true;
   };
   for (const Room& room : scene.rooms) {
-    for (const CellMap& map : room.solids) {
-      for (const Cell cell : map.cells) used[cell] = true;
-      for (const CellForm& form : map.forms) {
+    if (room.cells) {
+      for (const Cell cell : room.cells->cells) used[cell] = true;
+      for (const CellForm& form : room.cells->forms) {
         use(form.top);
         use(form.floor);
       }
     }
+    for (const std::shared_ptr<const SolidPart>& part : room.parts) part->use_materials(use);
     for (const Field& field : room.fields) use_materials(field, use);
     for (const Sprite& sprite : room.sprites) use(static_cast<int>(sprite.material));
     for (const RoomBody& body : room.bodies) use(body.material);
@@ -170,7 +171,8 @@ std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
   if (scene.plane) return faults;
   const std::size_t eye_room = world.room_index(camera.room);
   const Vec3d& eye = camera.eye;
-  for (const CellMap& map : scene.rooms[eye_room].solids) {
+  if (const std::optional<CellMap>& cells = scene.rooms[eye_room].cells) {
+    const CellMap& map = *cells;
     const auto [x, y] = eye_cell(map, eye);
     if (x < 0) {
       faults.push_back(fmt::format("the eye at [{}, {}] is outside the map", eye.x(), eye.y()));
@@ -181,10 +183,22 @@ std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
   }
   // All fields together first: which one it is matters only where it is inside of some.
   const CompiledRoom& room = world.rooms()[eye_room];
-  const auto inside = [&](const std::shared_ptr<const CompiledField>& field) {
-    return field != nullptr && field->distance(eye) < 0;
-  };
-  if (!inside(room.near_field) && !inside(room.clear_field)) return faults;
+  bool inside_field = false;
+  for (const std::shared_ptr<const Solid>& solid : room.others()) {
+    double distance = 1;
+    if (solid->knows_distances()) {
+      solid->measure({.count = 1, .x = &eye.x(), .y = &eye.y(), .z = &eye.z(), .value = &distance});
+    }
+    if (distance >= 0) continue;
+    if (dynamic_cast<const CompiledField*>(solid.get()) != nullptr) {
+      inside_field = true;
+    } else {
+      faults.push_back(
+          fmt::format("the eye at [{}, {}, {}] is inside of {}: it is seen from inside", eye.x(),
+                      eye.y(), eye.z(), solid->summary()));
+    }
+  }
+  if (!inside_field) return faults;
   int number = 0;
   for (const Field& field : scene.rooms[eye_room].fields) {
     ++number;
@@ -230,10 +244,16 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   }
   const std::size_t eye_room = world.room_index(camera.room);
   report.warnings = find_eye_faults(scene, world, camera);
-  for (const CellMap& map : scene.rooms[eye_room].solids) check_map(map, camera, budget, report);
+  if (scene.rooms[eye_room].cells) check_map(*scene.rooms[eye_room].cells, camera, budget, report);
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
     const CompiledRoom& room = world.rooms()[r];
-    if (room.field) report.field_operations += room.field->instruction_count();
+    for (const std::shared_ptr<const Solid>& solid : room.others()) {
+      if (const auto* field = dynamic_cast<const CompiledField*>(solid.get())) {
+        report.field_operations += field->instruction_count();
+      } else {
+        report.solids.push_back((room.name.empty() ? "" : room.name + ": ") + solid->summary());
+      }
+    }
     if (r != eye_room) report.fields += static_cast<int>(scene.rooms[r].fields.size());
   }
   report.fields += static_cast<int>(scene.rooms[eye_room].fields.size());

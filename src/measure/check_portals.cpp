@@ -37,8 +37,8 @@ std::vector<Placed> faces_of(const World& world) {
 double room_around(const CompiledRoom& room, const Vec3d& place, double most) {
   double distance = most;
   if (room.near_field) distance = std::min(distance, room.near_field->distance(place));
-  if (!room.fields_only && place.z() > 0 && place.z() < room.ceiling_height) {
-    const double wall = wall_distance(room.cells->map(), {place.x(), place.y()}, most);
+  if (room.has_cells && place.z() > 0 && place.z() < room.ceiling_height) {
+    const double wall = wall_distance(room.cells()->map(), {place.x(), place.y()}, most);
     distance = std::min(distance, wall == 0 ? -1.0 : wall);
   }
   return distance;

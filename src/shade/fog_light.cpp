@@ -31,8 +31,8 @@ void light_fog(const SceneView& view, const RoomView& here, const PixelPlace& pl
     for (std::size_t i = 0; i < rays.size; ++i) {
       const double share = fog_share(room.fog, distance[i]);
       if (!(share > 1.0 / 512)) continue;
-      const RandomKey key{.pixel = place.pixel(i), .sample = place.sample(i)};
-      const double at = share * (s + static_cast<double>(random_uniform(key, 13))) / samples;
+      const double at =
+          share * (s + static_cast<double>(drawn(place, i, Chance::fog_place))) / samples;
       const auto t =
           static_cast<float>(room.fog.start + way_to(at) * (room.fog.end - room.fog.start));
       const std::size_t k = asking.lanes.size++;

@@ -152,6 +152,7 @@ void add_sun(const SceneView& view, const RoomView& here, const LightBudget& bud
       const double ahead = across > 0 ? budget.probe / across : 0;
       const Vec3d from = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
       const bool hidden =
+          here.room.has_cells &&
           stands(here.cells().map(), from.x() + ahead * direction.x(),
                  from.y() + ahead * direction.y(), from.z() + ahead * direction.z());
       if (!hidden) shine.add(i, normal, x, y, z, square, 1, 1, 1);
@@ -374,8 +375,7 @@ void sample_corners(const SceneView& view, const RoomView& here, int samples,
   float turn[Surfaces::capacity];
   int hidden[Surfaces::capacity] = {};
   for (std::size_t i = 0; i < surfaces.size; ++i) {
-    const RandomKey key{.pixel = place.pixel(i), .sample = place.sample(i)};
-    turn[i] = random_uniform(key, 7);
+    turn[i] = drawn(place, i, Chance::corner_turn);
   }
   for (int s = 0; s < samples; ++s) {
     Asking asking;
@@ -552,11 +552,13 @@ void add_ambient(const SceneView& view, const RoomView& here, const LightBudget&
   if (budget.corners == Corners::sampled) {
     sample_corners(view, here, budget.corner_samples, place, surfaces, open, tally);
   } else if (budget.corners == Corners::neighbors) {
-    const CornerGuess guess(here.cells().map(), room.has_ceiling, room.light.corner_reach);
-    for (std::size_t i = 0; i < surfaces.size; ++i) {
-      if (surfaces.ending[i] != Ending::hit) continue;
-      open[i] = guess.at(here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
-                         surfaces.face[i]);
+    if (room.has_cells) {
+      const CornerGuess guess(here.cells().map(), room.has_ceiling, room.light.corner_reach);
+      for (std::size_t i = 0; i < surfaces.size; ++i) {
+        if (surfaces.ending[i] != Ending::hit) continue;
+        open[i] = guess.at(here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]),
+                           surfaces.face[i]);
+      }
     }
     if (room.near_field || room.portals) guess_by_distance(view, here, surfaces, open, tally);
   }
@@ -581,18 +583,6 @@ void shade_curved(const Surfaces& surfaces, Colors& colors) {
 }
 
 }  // namespace
-
-std::uint32_t PixelPlace::column(std::size_t i) const {
-  return lanes != nullptr ? lanes[i].x
-                          : static_cast<std::uint32_t>(x + static_cast<int>(i) % width);
-}
-std::uint32_t PixelPlace::row(std::size_t i) const {
-  return lanes != nullptr ? lanes[i].y
-                          : static_cast<std::uint32_t>(y + static_cast<int>(i) / width);
-}
-std::uint32_t PixelPlace::sample(std::size_t i) const {
-  return lanes != nullptr ? lanes[i].sample : static_cast<std::uint32_t>(first_sample);
-}
 
 void illuminate(const SceneView& view, const RoomView& here, const LightBudget& budget,
                 const PixelPlace& place, const LookedAt& seen, Colors& colors, Tally& tally) {

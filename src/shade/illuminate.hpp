@@ -2,30 +2,10 @@
 
 #include "light/gloss.hpp"
 #include "photonlane/lane/tally.hpp"
+#include "shade/chance.hpp"
 #include "trace/scene_view.hpp"
 
 namespace photonlane {
-
-/// The pixel and the sample that a lane is of.
-struct LanePixel {
-  std::uint32_t x, y, sample;
-};
-
-/// Which pixels a batch is of, for numbers drawn at random: pixel i is (x + i % width, y + i /
-/// width), or that of lane i.
-struct PixelPlace {
-  int x = 0, y = 0;
-  int width = 1;
-  int first_sample = 0;
-  const LanePixel* lanes = nullptr;
-
-  std::uint32_t column(std::size_t i) const;
-  std::uint32_t row(std::size_t i) const;
-  std::uint32_t sample(std::size_t i) const;
-  std::uint64_t pixel(std::size_t i) const {
-    return static_cast<std::uint64_t>(row(i)) << 32 | column(i);
-  }
-};
 
 /// What lanes see, and how it throws light back.
 struct LookedAt {

@@ -121,9 +121,8 @@ void sample(const SceneView& view, const RoomView& here, int samples, const Pixe
   for (int s = 0; s < samples; ++s) {
     const double radius = std::sqrt((s + 0.5) / samples);
     for (std::size_t k = 0; k < size; ++k) {
-      const RandomKey key{.pixel = place.pixel(asking.of[k]), .sample = place.sample(asking.of[k])};
-      const auto [sine, cosine] =
-          sine_cosine(2 * pi * (0.38196601125 * s + random_uniform(key, 11)));
+      const auto [sine, cosine] = sine_cosine(
+          2 * pi * (0.38196601125 * s + drawn(place, asking.of[k], Chance::light_turn)));
       const Normal toward{asking.lanes.direction_x[k], asking.lanes.direction_y[k],
                           asking.lanes.direction_z[k]};
       const Across across(toward);
@@ -169,14 +168,19 @@ void guess(const SceneView& view, const RoomView& here, const LaneBatch<float>& 
       if (face[i] >= 0) light.red[i] = 0;
     }
   }
-  if (!room.fields_only) {
-    const HitBatch<float> hits = room.cells->nearest_hit(lanes, view.budget);
+  // What has no distances is in the way or not.
+  for (const std::shared_ptr<const Solid>& solid : room.solids) {
+    if (solid->knows_distances()) continue;
+    LaneBatch<float> asked = lanes;
+    if (limit != nullptr) {
+      asked.any_limit = true;
+      std::copy_n(limit, lanes.size, asked.limit);
+    }
+    bool hidden[Surfaces::capacity] = {};
     tally.shadow_lanes += lanes.size;
+    tally.secondary_steps += solid->hide(asked, view.budget, hidden);
     for (std::size_t i = 0; i < lanes.size; ++i) {
-      tally.secondary_steps += hits.steps[i];
-      const bool hidden =
-          hits.ending[i] == Ending::hit && (limit == nullptr || hits.t[i] < limit[i]);
-      if (hidden) light.red[i] = 0;
+      if (hidden[i]) light.red[i] = 0;
     }
   }
   float t[Surfaces::capacity];
@@ -283,7 +287,7 @@ void come_through(const SceneView& view, const RoomView& here, const LightBudget
                   const float* spread, std::span<const FaceOf> way, Light& light, Tally& tally) {
   if (budget.softness == Softness::sampled) {
     sample(view, here, budget.soft_samples, place, asking, limit, spread, way, light, tally);
-  } else if (budget.softness == Softness::quick && here.room.has_fields() && way.empty()) {
+  } else if (budget.softness == Softness::quick && !here.room.others().empty() && way.empty()) {
     guess(view, here, asking.lanes, limit, spread, light, tally);
   } else {
     trace(view, here, asking.lanes, limit, way, light, tally);

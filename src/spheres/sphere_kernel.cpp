@@ -102,8 +102,7 @@ SphereHit Meet(const SphereArrays& arrays, const SphereLane& lane, bool any) {
     const auto y = hn::Sub(hn::LoadU(d, arrays.y.data() + i), from_y);
     const auto z = hn::Sub(hn::LoadU(d, arrays.z.data() + i), from_z);
     const auto radius = hn::Add(hn::LoadU(d, arrays.radius.data() + i), wide);
-    const auto along =
-        hn::Add(hn::Add(hn::Mul(x, way_x), hn::Mul(y, way_y)), hn::Mul(z, way_z));
+    const auto along = hn::Add(hn::Add(hn::Mul(x, way_x), hn::Mul(y, way_y)), hn::Mul(z, way_z));
     const auto off_x = hn::Sub(x, hn::Mul(along, way_x));
     const auto off_y = hn::Sub(y, hn::Mul(along, way_y));
     const auto off_z = hn::Sub(z, hn::Mul(along, way_z));
@@ -115,7 +114,8 @@ SphereHit Meet(const SphereArrays& arrays, const SphereLane& lane, bool any) {
     const auto half = hn::Sqrt(hn::Max(room, hn::Zero(d)));
     const auto limit = hn::Set(d, static_cast<float>(best.t) + 2 * slack);
     // Comparisons with what is no number are false: such spheres are asked.
-    const auto out = hn::Or(hn::Lt(hn::Add(along, half), start), hn::Gt(hn::Sub(along, half), limit));
+    const auto out =
+        hn::Or(hn::Lt(hn::Add(along, half), start), hn::Gt(hn::Sub(along, half), limit));
     const auto left = hn::FirstN(d, arrays.count - i);
     const auto may = hn::AndNot(hn::Or(missed, out), left);
     const bool on = ForEach(d, may, i, [&](std::size_t sphere) {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "lane/hits.hpp"
 #include "photonlane/base/error.hpp"
@@ -182,8 +183,13 @@ std::optional<ClosestSurface> SphereSolid::closest(const Vec3d& place) const {
   const Vec3d off = place - center;
   const double away = off.norm();
   const Vec3d out = away > 0 ? Vec3d(off / away) : Vec3d(0, 0, 1);
-  return ClosestSurface{center + arrays_.exact_radius[nearest] * out, std::abs(distance),
-                        std::abs(distance)};
+  const double least = std::abs(distance);
+  const Vec3d met = center + arrays_.exact_radius[nearest] * out;
+  // From inside of several, the surface of one of them may lie in another.
+  double there = 0;
+  nearest_sphere(arrays_, met, &there);
+  const bool hidden = there < -1e-9 * arrays_.reach;
+  return ClosestSurface{met, hidden ? std::numeric_limits<double>::infinity() : least, least};
 }
 
 std::string SphereSolid::summary() const {

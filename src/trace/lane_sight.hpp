@@ -119,7 +119,7 @@ class LaneSight final : public Sight {
     std::copy_n(hits.material, size, surfaces.material);
     std::copy_n(hits.item, size, surfaces.item);
     std::copy_n(hits.steps, size, surfaces.steps);
-    if (here_.room.has_fields() || here_.room.fields_only) {
+    if (!here_.room.only_cells()) {
       std::copy_n(hits.evaluations, size, surfaces.evaluations);
       std::copy_n(hits.nearest, size, surfaces.nearest);
       std::copy_n(hits.overstretched, size, surfaces.overstretched);

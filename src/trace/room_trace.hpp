@@ -1,14 +1,14 @@
 #pragma once
 
 #include <algorithm>
-#include <limits>
 
+#include "lane/hits.hpp"
 #include "photonlane/world/world.hpp"
 #include "room/portal_faces.hpp"
 
 namespace photonlane {
 
-/// Takes over what a field met where that is before what was met so far.
+/// Takes over what a solid met where that is before what was met so far.
 template <class Number>
 void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Number>& hits) {
   hits.shared_evaluations += from.shared_evaluations;
@@ -23,34 +23,19 @@ void take_nearer(const HitBatch<Number>& from, std::size_t count, HitBatch<Numbe
   }
 }
 
-/// Lanes that met nothing up to the far limit.
-template <class Number>
-void let_escape(const LaneBatch<Number>& lanes, HitBatch<Number>& hits) {
-  std::fill_n(hits.t, lanes.size, lanes.far_limit);
-  std::fill_n(hits.exit, lanes.size, lanes.far_limit);
-  std::fill_n(hits.ending, lanes.size, Ending::escaped);
-  std::fill_n(hits.face, lanes.size, Face::none);
-  std::fill_n(hits.item, lanes.size, no_item);
-  std::fill_n(hits.material, lanes.size, 0u);
-  std::fill_n(hits.steps, lanes.size, 0u);
-}
-
-/// The first surface each lane meets of all solids in a room: its cells, its fields.
+/// The first surface each lane meets of all solids in a room.
 template <class Number>
 HitBatch<Number> trace_solids(const CompiledRoom& room, const LaneBatch<Number>& lanes,
                               const Budget& budget, Tally& tally) {
-  if (!room.has_fields() && !room.fields_only) return room.cells->nearest_hit(lanes, budget);
+  if (room.only_cells()) return room.cells()->nearest_hit(lanes, budget);
   HitBatch<Number> hits;
-  if (room.fields_only) {
-    let_escape(lanes, hits);
+  if (room.has_cells) {
+    hits = room.cells()->nearest_hit(lanes, budget);
+    begin_evaluations(lanes.size, hits);
   } else {
-    hits = room.cells->nearest_hit(lanes, budget);
+    let_escape(lanes, hits);
   }
-  hits.shared_evaluations = 0;
-  std::fill_n(hits.evaluations, lanes.size, 0u);
-  std::fill_n(hits.nearest, lanes.size, std::numeric_limits<float>::infinity());
-  std::fill_n(hits.overstretched, lanes.size, 0u);
-  if (!room.has_fields()) return hits;
+  if (room.others().empty()) return hits;
   LaneBatch<Number> rest = lanes;
   rest.any_limit = true;
   for (std::size_t i = 0; i < lanes.size; ++i) {
@@ -59,9 +44,8 @@ HitBatch<Number> trace_solids(const CompiledRoom& room, const LaneBatch<Number>&
   }
   // Kernels look up to the end of a whole vector.
   std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
-  for (const CompiledField* field : {room.field.get(), room.clear_field.get()}) {
-    if (field == nullptr) continue;
-    take_nearer(field->nearest_hit(rest, budget), lanes.size, hits);
+  for (const std::shared_ptr<const Solid>& solid : room.others()) {
+    take_nearer(solid->nearest_hit(rest, budget), lanes.size, hits);
     for (std::size_t i = 0; i < lanes.size; ++i) {
       if (hits.ending[i] != Ending::escaped) rest.limit[i] = std::min(rest.limit[i], hits.t[i]);
     }

@@ -39,7 +39,7 @@ struct RoomView {
   OpenMaterials open;
   std::vector<LightImage> images{};
 
-  const CellSolid& cells() const { return *room.cells; }
+  const CellSolid& cells() const { return *room.cells(); }
   const PortalFace& face(std::uint32_t item) const;
 };
 

@@ -72,6 +72,12 @@ class ChangingMap {
   std::vector<CellEdit> edits_;
 };
 
+/// The cells of a room, or a map of nothing.
+const CellMap& map_of(const CompiledRoom& room) {
+  static const CellMap nothing{.width = 1, .height = 1, .cells = {empty_cell}};
+  return room.has_cells ? room.cells()->map() : nothing;
+}
+
 /// A body on its way through rooms.
 class Walker {
  public:
@@ -85,7 +91,7 @@ class Walker {
     space_.emplace(*world);
     now.room = world->room_index(camera.room);
     if (const CompiledField* field = space_->around(now.room, camera.eye, 0);
-        field != nullptr && room().fields_only) {
+        field != nullptr && !room().has_cells) {
       const double below = ground_below(*field, camera.eye, most_drop);
       floats_ = below <= eye_height_ - most_drop;
       foot_ = floats_ ? eye_height_ - 2 * script.radius - script.step : below;
@@ -120,7 +126,7 @@ class Walker {
       const auto [sine, cosine] = sine_cosine(now.heading);
       const Vec2d way =
           now.scale / parts * (ahead * Vec2d(cosine, sine) + aside * Vec2d(sine, -cosine));
-      step(way, seconds / parts, now.room == 0 ? first_map : room().cells->map());
+      step(way, seconds / parts, now.room == 0 ? first_map : map_of(room()));
     }
     now.heading += 0.5 * turn;
     tell_level();
@@ -131,7 +137,7 @@ class Walker {
   static constexpr double fall_speed = 4;    // meters a second
 
   const CompiledRoom& room() const { return world_->rooms()[now.room]; }
-  bool on_cells() const { return world_ == nullptr || !room().fields_only; }
+  bool on_cells() const { return world_ == nullptr || room().has_cells; }
   void tell_level() { now.level = foot_ + eye_height_ * now.scale - eye_start_; }
 
   /// The way as the metric of a swell makes it.
@@ -244,7 +250,7 @@ std::vector<WalkStep> play(const CellMap& map, const World* world, const Camera&
   ChangingMap changing(map);
   Walker walker(world, camera, script);
   WalkStep& now = walker.now;
-  walker.stand(now.room == 0 || world == nullptr ? map : world->rooms()[now.room].cells->map());
+  walker.stand(now.room == 0 || world == nullptr ? map : map_of(world->rooms()[now.room]));
   const auto goal = [&] { return now.room == 0 && in_cell(map, now.place, map.goal); };
   now.in_goal = goal();
   std::vector<WalkStep> steps{now};
@@ -286,7 +292,7 @@ std::vector<WalkStep> walk(const CellMap& map, const Camera& camera, const WalkS
 
 std::vector<WalkStep> walk(const World& world, const Camera& camera, const WalkScript& script) {
   if (world.plane() != nullptr) throw Error(ErrorKind::usage, "nobody walks in a plane");
-  return play(world.room().cells->map(), &world, camera, script);
+  return play(map_of(world.room()), &world, camera, script);
 }
 
 Camera camera_at(const Camera& camera, const WalkStep& step) {

@@ -3,11 +3,16 @@
 namespace photonlane {
 
 const CellMap& Room::cell_map() const {
-  if (solids.empty()) throw Error(ErrorKind::input, "the room has no cell map, expected one");
-  return solids.front();
+  if (!cells) throw Error(ErrorKind::input, "the room has no cell map, expected one");
+  return *cells;
 }
 CellMap& Room::cell_map() {
   return const_cast<CellMap&>(static_cast<const Room&>(*this).cell_map());
+}
+
+void Room::add(CellMap map) {
+  if (cells) throw Error(ErrorKind::input, "a second cell map in a room, expected one");
+  cells = std::move(map);
 }
 
 Cell Scene::wall(const Material& material, std::string name) {

@@ -108,6 +108,160 @@ void add_portals(const Scene& scene, World::Data& data) {
   }
 }
 
+/// A solid that knows distances, as a field of what bodies meet.
+Field field_of(std::shared_ptr<const Solid> solid) {
+  FieldFunction function;
+  function.name = solid->summary();
+  function.bounds = solid->bounds();
+  function.slopes = true;
+  function.values = [solid = std::move(solid)](const SourceBatch<double>& batch) {
+    solid->measure({.count = batch.count,
+                    .x = batch.x,
+                    .y = batch.y,
+                    .z = batch.z,
+                    .value = batch.value,
+                    .slope_x = batch.slope_x,
+                    .slope_y = batch.slope_y,
+                    .slope_z = batch.slope_z});
+  };
+  return field::function(std::move(function));
+}
+
+/// Compiles one room; its own materials are put behind those of the world.
+class RoomMaker {
+ public:
+  RoomMaker(const Scene& scene, const Room& room, World::Data& data)
+      : scene_(scene), room_(room), data_(data) {}
+
+  CompiledRoom make() {
+    validate(room_.fog);
+    validate(room_.light);
+    check_material(scene_, room_.floor);
+    check_material(scene_, room_.ceiling);
+    made_.fog = room_.fog;
+    made_.light = room_.light;
+    made_.has_ceiling = room_.has_ceiling;
+    made_.sky = room_.sky;
+    made_.name = room_.name;
+    add_surroundings();
+    if (room_.cells) add_cells(*room_.cells);
+    if (!room_.fields.empty() || !room_.bodies.empty() || !room_.parts.empty()) {
+      plain_ = add_material({.base = {0.6f, 0.6f, 0.6f}});
+    }
+    add_fields();
+    add_parts();
+    make_near_field();
+    for (const Sprite& sprite : room_.sprites) {
+      validate_knobs(sprite_knobs(), sprite);
+      if (sprite.material >= scene_.materials.size()) {
+        throw Error(ErrorKind::input, fmt::format("a sprite of material {}, of which there are {}",
+                                                  sprite.material, scene_.materials.size()));
+      }
+    }
+    made_.sprites = room_.sprites;
+    return std::move(made_);
+  }
+
+ private:
+  std::uint32_t add_material(const Material& material) {
+    data_.materials.push_back(material);
+    return static_cast<std::uint32_t>(data_.materials.size() - 1);
+  }
+
+  void add_solid(std::shared_ptr<const Solid> solid) {
+    data_.memory_bytes += solid->memory_bytes();
+    made_.solids.push_back(std::move(solid));
+  }
+
+  /// Floor, ceiling and what is seen outside.
+  void add_surroundings() {
+    made_.floor = add_material(room_.floor);
+    made_.ceiling = add_material(room_.ceiling);
+    Material open{.base = room_.fog.color};
+    if (room_.sky) {
+      validate_knobs(sky_knobs(), *room_.sky);
+      // A panorama is a whole turn wide.
+      open = {.base = {1, 1, 1}, .texture = room_.sky->panorama, .tile = 2 * pi};
+      check_material(scene_, open);
+    }
+    made_.open = add_material(open);
+  }
+
+  void add_cells(const CellMap& map) {
+    const auto largest = std::max_element(map.cells.begin(), map.cells.end());
+    if (largest != map.cells.end() && *largest > scene_.materials.size()) {
+      throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
+                                                material_of(*largest), scene_.materials.size()));
+    }
+    for (const CellForm& form : map.forms) check_form(form, scene_.materials.size());
+    CellSurfaces surfaces{made_.floor, made_.ceiling, made_.has_ceiling, {}, {}};
+    for (const Material& material : scene_.materials) {
+      const bool clear = material.opacity < 1 || material.density > 0 ||
+                         (material.texture >= 0 &&
+                          data_.textures->any_clear(static_cast<std::size_t>(material.texture)));
+      surfaces.clear_materials.push_back(clear);
+      surfaces.volume_materials.push_back(material.density > 0);
+    }
+    add_solid(std::make_shared<CellSolid>(map, std::move(surfaces)));
+    made_.has_cells = true;
+    made_.ceiling_height = map.wall_height;
+    made_.face_shade = map.face_shade;
+    made_.cell_size = map.cell_size;
+  }
+
+  /// Those that do not bend light joined to one, and those that do to another, so that what stands
+  /// in glass is met from inside.
+  void add_fields() {
+    std::vector<Field> fields = room_.fields;
+    for (const RoomBody& body : room_.bodies) fields.push_back(body_field(body));
+    std::vector<Field> clear;
+    for (const Field& field : fields) {
+      check_field(field, scene_.materials.size());
+      (bends(field, scene_.materials, nullptr) ? clear : opaque_).push_back(field::measured(field));
+    }
+    for (const std::vector<Field>* of : {&opaque_, &clear}) {
+      if (of->empty()) continue;
+      auto field = std::make_shared<const CompiledField>(joined(*of, true), plain_);
+      if (of == &opaque_) marched_ = field;
+      add_solid(std::move(field));
+    }
+  }
+
+  void add_parts() {
+    for (const std::shared_ptr<const SolidPart>& part : room_.parts) {
+      add_solid(part->compile({.materials = scene_.materials.size(), .plain = plain_}));
+      const std::shared_ptr<const Solid>& solid = made_.solids.back();
+      bool all_bend = true;
+      part->use_materials([&](int material) {
+        all_bend = all_bend && material >= 0 &&
+                   scene_.materials[static_cast<std::size_t>(material)].bends();
+      });
+      if (solid->knows_distances() && !all_bend) others_.push_back(field_of(solid));
+    }
+  }
+
+  /// Of the fields' own values, with the distances of all other solids that know them.
+  void make_near_field() {
+    const bool stretched = std::any_of(opaque_.begin(), opaque_.end(),
+                                       [](const Field& field) { return field.stretch() > 1; });
+    made_.near_field = marched_;
+    if (!stretched && others_.empty()) return;
+    std::vector<Field> near = std::move(opaque_);
+    near.insert(near.end(), others_.begin(), others_.end());
+    made_.near_field = std::make_shared<const CompiledField>(joined(near, false), plain_);
+    data_.memory_bytes += made_.near_field->memory_bytes();
+  }
+
+  const Scene& scene_;
+  const Room& room_;
+  World::Data& data_;
+  CompiledRoom made_;
+  std::uint32_t plain_ = 0;
+  std::vector<Field> opaque_;
+  std::shared_ptr<const CompiledField> marched_;
+  std::vector<Field> others_;
+};
+
 }  // namespace
 
 void World::refuse_empty() {
@@ -131,7 +285,6 @@ World compile(const Scene& scene) {
   const Stopwatch watch;
   auto data = std::make_shared<World::Data>();
   if (scene.rooms.empty()) throw Error(ErrorKind::input, "a scene without a room");
-
   if (scene.plane) validate(*scene.plane);
   data->plane = scene.plane;
   data->materials = scene.materials;
@@ -140,89 +293,10 @@ World compile(const Scene& scene) {
   data->textures = std::make_shared<const TextureSet>(scene.textures);
   data->memory_bytes += data->textures->memory_bytes();
   for (const Room& room : scene.rooms) {
-    if (room.solids.size() > 1 ||
-        (room.solids.empty() && room.fields.empty() && scene.rooms.size() == 1 && !scene.plane)) {
-      throw Error(ErrorKind::input,
-                  fmt::format("room with {} cell maps{}, expected one", room.solids.size(),
-                              room.solids.empty() ? " and no field" : ""));
+    if (room.empty() && scene.rooms.size() == 1 && !scene.plane) {
+      throw Error(ErrorKind::input, "a room with nothing in it, expected something to meet");
     }
-    validate(room.fog);
-    validate(room.light);
-    check_material(scene, room.floor);
-    check_material(scene, room.ceiling);
-    static const CellMap nothing{.width = 1, .height = 1, .cells = {empty_cell}};
-    const bool fields_only = room.solids.empty();
-    const CellMap& map = fields_only ? nothing : room.solids.front();
-    const auto largest = std::max_element(map.cells.begin(), map.cells.end());
-    if (largest != map.cells.end() && *largest > scene.materials.size()) {
-      throw Error(ErrorKind::input, fmt::format("a cell of material {}, of which there are {}",
-                                                material_of(*largest), scene.materials.size()));
-    }
-    CompiledRoom compiled{
-        .fog = room.fog, .light = room.light, .has_ceiling = room.has_ceiling, .sky = room.sky};
-    compiled.name = room.name;
-
-    const auto add_material = [&](const Material& material) {
-      data->materials.push_back(material);
-      return static_cast<std::uint32_t>(data->materials.size() - 1);
-    };
-    compiled.floor = add_material(room.floor);
-    compiled.ceiling = add_material(room.ceiling);
-    Material open{.base = room.fog.color};
-    if (room.sky) {
-      validate_knobs(sky_knobs(), *room.sky);
-      // A panorama is a whole turn wide.
-      open = {.base = {1, 1, 1}, .texture = room.sky->panorama, .tile = 2 * pi};
-      check_material(scene, open);
-    }
-    compiled.open = add_material(open);
-    compiled.fields_only = fields_only;
-    std::vector<Field> fields = room.fields;
-    for (const RoomBody& body : room.bodies) fields.push_back(body_field(body));
-    if (!fields.empty()) {
-      const std::uint32_t plain = add_material({.base = {0.6f, 0.6f, 0.6f}});
-      for (const Field& field : fields) check_field(field, scene.materials.size());
-      std::vector<Field> clear;
-      std::vector<Field> solid;
-      for (const Field& field : fields) {
-        (bends(field, scene.materials, nullptr) ? clear : solid).push_back(field::measured(field));
-      }
-      const auto add = [&](std::shared_ptr<const CompiledField>& to, std::span<const Field> of,
-                           bool damped) {
-        if (of.empty()) return;
-        to = std::make_shared<const CompiledField>(joined(of, damped), plain);
-        data->memory_bytes += to->memory_bytes();
-      };
-      add(compiled.field, solid, true);
-      add(compiled.clear_field, clear, true);
-      const bool stretched = std::any_of(solid.begin(), solid.end(),
-                                         [](const Field& field) { return field.stretch() > 1; });
-      compiled.near_field = compiled.field;
-      if (stretched) add(compiled.near_field, solid, false);
-    }
-    compiled.ceiling_height = map.wall_height;
-    compiled.face_shade = map.face_shade;
-    compiled.cell_size = map.cell_size;
-    CellSurfaces surfaces{compiled.floor, compiled.ceiling, compiled.has_ceiling, {}, {}};
-    for (const Material& material : scene.materials) {
-      const bool clear = material.opacity < 1 || material.density > 0 ||
-                         (material.texture >= 0 &&
-                          data->textures->any_clear(static_cast<std::size_t>(material.texture)));
-      surfaces.clear_materials.push_back(clear);
-      surfaces.volume_materials.push_back(material.density > 0);
-    }
-    for (const CellForm& form : map.forms) check_form(form, scene.materials.size());
-    compiled.cells = std::make_shared<CellSolid>(map, std::move(surfaces));
-    for (const Sprite& sprite : room.sprites) {
-      validate_knobs(sprite_knobs(), sprite);
-      if (sprite.material >= scene.materials.size()) {
-        throw Error(ErrorKind::input, fmt::format("a sprite of material {}, of which there are {}",
-                                                  sprite.material, scene.materials.size()));
-      }
-    }
-    compiled.sprites = room.sprites;
-    data->memory_bytes += compiled.cells->memory_bytes();
-    data->rooms.push_back(std::move(compiled));
+    data->rooms.push_back(RoomMaker(scene, room, *data).make());
   }
   add_portals(scene, *data);
 
@@ -238,6 +312,9 @@ World edit(World world, std::span<const CellEdit> edits, std::size_t room) {
     throw Error(ErrorKind::usage,
                 fmt::format("no room {} in a world of {}", room, world.rooms().size()));
   }
+  if (!world.rooms()[room].has_cells) {
+    throw Error(ErrorKind::input, "the room has no cell map, expected one to edit");
+  }
   for (const CellEdit& one : edits) {
     const std::size_t materials = world.data_->scene_materials;
     if (one.cell != empty_cell && material_of(one.cell) >= materials) {
@@ -251,9 +328,12 @@ World edit(World world, std::span<const CellEdit> edits, std::size_t room) {
   const bool own = world.data_.use_count() == 1;
   auto data = own ? std::const_pointer_cast<World::Data>(std::move(world.data_))
                   : std::make_shared<World::Data>(*world.data_);
-  std::shared_ptr<const CellSolid>& held = data->rooms[room].cells;
-  auto solid = held.use_count() == 1 ? std::const_pointer_cast<CellSolid>(held)
-                                     : std::make_shared<CellSolid>(*held);
+  std::shared_ptr<const Solid>& held = data->rooms[room].solids.front();
+  const CellSolid& cells = *data->rooms[room].cells();
+  auto solid = held.use_count() == 1
+                   ? std::const_pointer_cast<CellSolid>(
+                         std::static_pointer_cast<const CellSolid>(std::move(held)))
+                   : std::make_shared<CellSolid>(cells);
   solid->edit(edits);
   held = std::move(solid);
   data->compile_ms = watch.milliseconds();

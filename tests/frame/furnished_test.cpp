@@ -105,7 +105,7 @@ TEST(Furnished, ShadingStaysBetweenBlackAndWhite) {
 TEST(Furnished, EditedWorldsShowWhatNewOnesDo) {
   Scene scene = test::furnished_scene();
   World world = compile(scene);
-  CellMap& map = scene.room().solids.front();
+  CellMap& map = scene.room().cell_map();
   const CellEdit edits[] = {open_door(map, 7, 8, 0.9),
                             open_door(map, 7, 6, 0.05),
                             {4, 4, wall_of(1), CellForm{.height = 0.4}},
@@ -129,7 +129,7 @@ TEST(Furnished, EditedWorldsShowWhatNewOnesDo) {
 Scene bare_hall() {
   Scene scene = test::drawn(test::square_room(20));
   scene.room().fog = {.start = 5000, .end = 6000};
-  scene.room().solids.front().face_shade = 1;
+  scene.room().cell_map().face_shade = 1;
   return scene;
 }
 
@@ -138,7 +138,7 @@ TEST(Passes, DimAndTintAsManyTimesAsTheyAreLookedThrough) {
   const Color base(0.2f, 0.5f, 0.1f);
   const Color tint(0.5f, 1, 0.8f);
   const Cell glass = scene.wall({.base = base, .opacity = 0.25, .tint = tint});
-  CellMap& map = scene.room().solids.front();
+  CellMap& map = scene.room().cell_map();
   for (const int x : {8, 11, 14}) {
     for (int y = 1; y < 21; ++y) map.at(x, y) = glass;
   }
@@ -177,7 +177,7 @@ TEST(SoftBodies, HideAsMuchAsALaneRunsInsideThem) {
   Scene scene = bare_hall();
   const double density = 0.3;
   const Cell mist = scene.wall({.base = {1, 1, 1}, .density = density});
-  CellMap& map = scene.room().solids.front();
+  CellMap& map = scene.room().cell_map();
   for (int x = 8; x < 12; ++x) {
     for (int y = 1; y < 21; ++y) map.at(x, y) = mist;
   }
@@ -256,7 +256,7 @@ TEST(Sprites, SeeThroughOnesBlendFromTheBackToTheFront) {
 TEST(Sprites, AreHiddenByWallsAndLowWallsAndNeverSeenBehindTheEye) {
   Scene scene = bare_hall();
   scene.wall({.base = {1, 0, 0}});
-  CellMap& map = scene.room().solids.front();
+  CellMap& map = scene.room().cell_map();
   map.at(6, 10) = wall_of(1);
   map.set_form(6, 10, CellForm{.height = 1});
   scene.room().sprites = {{.foot = {8, 10.5, 0}, .width = 1, .height = 2, .material = 2},

@@ -19,7 +19,7 @@ Scene garden() {
   Scene scene;
   scene.wall({.base = {0.5f, 0.3f, 0.2f}});
   scene.room().add(test::random_map(60, 50, 0.06, 17, true));
-  CellMap& map = scene.room().solids.front();
+  CellMap& map = scene.room().cell_map();
   map.wall_height = 2.5;
   for (int x = 28; x < 33; ++x) map.at(x, 25) = empty_cell;
   map.at(59, 25) = empty_cell;
@@ -79,7 +79,7 @@ TEST(Pixels, AgreeWithColumnsWhereTheCameraIsLevel) {
 TEST(Pixels, EveryRayOfATiltedCameraIsWhatGeometrySays) {
   const Scene scene = garden();
   const World world = compile(scene);
-  const CellMap& map = scene.room().solids.front();
+  const CellMap& map = scene.room().cell_map();
   const Camera camera{.eye = {30.4, 25.3, 1.1},
                       .heading = degrees(70),
                       .pitch = degrees(-24),

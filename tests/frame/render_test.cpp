@@ -60,7 +60,7 @@ TEST(Render, EveryPixelOfARoomIsWhatGeometrySays) {
 
 TEST(Render, ColorsAreBaseFacesShadedAndFogByDistance) {
   Scene scene = test::drawn(test::square_room(60));
-  scene.room().solids.front().face_shade = 0.5;
+  scene.room().cell_map().face_shade = 0.5;
   scene.room().fog = {.color = {0.9f, 0.1f, 0.4f}, .start = 6, .end = 20};
   const World world = compile(scene);
   const Camera camera{
@@ -189,7 +189,7 @@ TEST(Render, AWallAtNoDistanceFillsTheFrame) {
 
 TEST(Render, SpentLanesAreShownAndNeverFaded) {
   Scene scene = test::drawn("...\n...\n...");
-  scene.room().solids.front().repeat = true;
+  scene.room().cell_map().repeat = true;
   Budget budget = sized(80, 60);
   budget.cells.method = CellMethod::boundary;
   budget.cells.steps = 40;
@@ -213,7 +213,7 @@ TEST(Render, TheSameBytesForAnyNumberOfThreadsAndAnyVectorWidth) {
   Scene scene;
   scene.wall({.base = {0.4f, 0.5f, 0.1f}});
   scene.room().add(map);
-  scene.room().solids.front().at(45, 35) = empty_cell;
+  scene.room().cell_map().at(45, 35) = empty_cell;
   const World world = compile(scene);
   const Camera camera{.eye = {45.4, 35.7, 1.2}, .heading = 1};
   for (const NumberType number : {NumberType::float32, NumberType::float64}) {
@@ -335,7 +335,7 @@ TEST(Render, LeapAndBoundaryMakeTheSamePicture) {
   Scene scene;
   scene.wall({});
   scene.room().add(test::random_map(300, 300, 0.003, 8, true));
-  scene.room().solids.front().at(150, 150) = empty_cell;
+  scene.room().cell_map().at(150, 150) = empty_cell;
   const World world = compile(scene);
   const Camera camera{.eye = {150.5, 150.5, 1}, .heading = 2};
   Budget leap = sized(640, 60);
@@ -420,9 +420,7 @@ TEST(Render, RefusesWhatCannotBeMade) {
 TEST(Compile, RefusesScenesThatCannotBeTraced) {
   Scene scene = test::drawn("##\n##");
   EXPECT_NO_THROW(compile(scene));
-  Scene two = scene;
-  two.room().add(two.room().solids.front());
-  EXPECT_THROW(compile(two), Error);
+  EXPECT_THROW(Scene(scene).room().add(scene.room().cell_map()), Error) << "a second map";
   Scene none;
   EXPECT_THROW(compile(none), Error);
   Scene missing = scene;

@@ -11,7 +11,7 @@
 namespace photonlane {
 namespace {
 
-CellMap room_of(int inside) { return test::drawn(test::square_room(inside)).room().solids.front(); }
+CellMap room_of(int inside) { return test::drawn(test::square_room(inside)).room().cell_map(); }
 
 TEST(MoveBody, StopsAtAWallAndSlidesAlongIt) {
   const CellMap map = room_of(8);
@@ -33,8 +33,7 @@ TEST(MoveBody, StopsAtAWallAndSlidesAlongIt) {
 
 TEST(MoveBody, RollsRoundACorner) {
   // A single pillar: a disc that grazes its corner is turned aside by exactly its own radius.
-  const CellMap map =
-      test::drawn(".......\n.......\n...#...\n.......\n.......").room().solids.front();
+  const CellMap map = test::drawn(".......\n.......\n...#...\n.......\n.......").room().cell_map();
   const Body body{.place = {1.0, 3.1}, .radius = 0.3};
   const Moved moved = move_body(map, body, {2.0, 0});
   EXPECT_GT(moved.contacts, 0);
@@ -90,7 +89,7 @@ TEST(MoveBody, LeavesNoRoomItCannotWalkOutOf) {
 }
 
 TEST(MoveBody, TwoWallsThatTouchAtACornerLetNothingThrough) {
-  const CellMap map = test::drawn("....\n.#..\n..#.\n....").room().solids.front();
+  const CellMap map = test::drawn("....\n.#..\n..#.\n....").room().cell_map();
   const Moved moved = move_body(map, {.place = {1.4, 1.4}, .radius = 0.05}, {3, 3});
   EXPECT_LT(moved.place.x(), 2);
   EXPECT_LT(moved.place.y(), 2);
@@ -106,8 +105,7 @@ TEST(MoveBody, SmallStepsAndOneLargeOneEndAlike) {
 }
 
 TEST(MoveBody, CorridorsThatAreTooNarrowAreWalls) {
-  const CellMap map =
-      test::drawn("#######\n###.###\n#.....#\n###.###\n#######").room().solids.front();
+  const CellMap map = test::drawn("#######\n###.###\n#.....#\n###.###\n#######").room().cell_map();
   const Moved wide = move_body(map, {.place = {3.5, 2.5}, .radius = 0.6}, {0, 5});
   EXPECT_NEAR(wide.place.y(), 3 - std::sqrt(0.36 - 0.25), 1e-4) << "held by both corners";
   const Moved slim = move_body(map, {.place = {3.5, 2.5}, .radius = 0.4}, {0, 5});
@@ -115,7 +113,7 @@ TEST(MoveBody, CorridorsThatAreTooNarrowAreWalls) {
 }
 
 TEST(MoveBody, TheEdgeOfAMapStopsAndARepeatedMapGoesOn) {
-  CellMap map = test::drawn("...\n...\n...").room().solids.front();
+  CellMap map = test::drawn("...\n...\n...").room().cell_map();
   const Body body{.place = {1.5, 1.5}, .radius = 0.2};
   EXPECT_NEAR(move_body(map, body, {9, 0}).place.x(), 2.8, 1e-5);
   map.repeat = true;
@@ -135,7 +133,7 @@ TEST(MoveBody, RefusesWhatIsNoMove) {
 TEST(MoveBody, LooksAtNoMoreOfTheWallRoundAMapThanItNeeds) {
   // The same map with the wall round it drawn, so that all of it is looked at.
   const int rim = 60;
-  const CellMap map = test::drawn("....#\n.#...\n.....").room().solids.front();
+  const CellMap map = test::drawn("....#\n.#...\n.....").room().cell_map();
   CellMap framed = map;
   framed.width = map.width + 2 * rim;
   framed.height = map.height + 2 * rim;
@@ -148,6 +146,8 @@ TEST(MoveBody, LooksAtNoMoreOfTheWallRoundAMapThanItNeeds) {
     for (int i = 0; i < 200; ++i) {
       const Vec2d place(0.5 + 0.019 * i, 2.5 - 0.7 * std::sin(0.3 * i));
       const Vec2d way(3 * std::cos(1.7 * i), 3 * std::sin(1.7 * i));
+      // Small ones that start in a wall: rounding says which side they leave it on.
+      if (radius < 2 && wall_distance(map, place, radius) < radius) continue;
       const Moved alone = move_body(map, {.place = place, .radius = radius}, way);
       const Moved drawn = move_body(framed, {.place = place + moved_by, .radius = radius}, way);
       EXPECT_LT((alone.place + moved_by - drawn.place).norm(), 1e-9) << radius << " " << i;

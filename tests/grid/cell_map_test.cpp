@@ -121,7 +121,7 @@ TEST(DistanceMap, StopsAt255) {
 }
 
 TEST(Reach, FillsRoomsSideBySideOnly) {
-  const CellMap map = test::drawn("#####\n#.#.#\n##.##\n#...#\n#####").room().solids.front();
+  const CellMap map = test::drawn("#####\n#.#.#\n##.##\n#...#\n#####").room().cell_map();
   const auto reached = reachable_cells(map, 2, 1);
   EXPECT_EQ(std::count(reached.begin(), reached.end(), 1), 4);
   EXPECT_EQ(reached[3 * 5 + 1], 0) << "a corner is no door";
@@ -129,7 +129,7 @@ TEST(Reach, FillsRoomsSideBySideOnly) {
   EXPECT_EQ(std::count(nothing.begin(), nothing.end(), 1), 0);
   const auto outside = reachable_cells(map, -1, 2);
   EXPECT_EQ(std::count(outside.begin(), outside.end(), 1), 0);
-  CellMap round = test::drawn(".#.").room().solids.front();
+  CellMap round = test::drawn(".#.").room().cell_map();
   EXPECT_EQ(reachable_cells(round, 0, 0)[2], 0);
   round.repeat = true;
   EXPECT_EQ(reachable_cells(round, 0, 0)[2], 1);

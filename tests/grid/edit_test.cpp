@@ -68,16 +68,16 @@ TEST(EditWorld, ShowsInTheNextFrameLikeANewCompilation) {
   const World kept = world;
   const CellEdit edits[] = {{10, 15, wall_of(1)}, {12, 18, wall_of(0)}, {31, 16, empty_cell}};
   world = edit(std::move(world), edits);
-  for (const CellEdit& one : edits) scene.room().solids.front().at(one.x, one.y) = one.cell;
+  for (const CellEdit& one : edits) scene.room().cell_map().at(one.x, one.y) = one.cell;
   EXPECT_NE(picture(world), before);
   EXPECT_EQ(picture(world), picture(compile(scene)));
   EXPECT_EQ(picture(kept), before) << "a world held elsewhere stays as it is";
   // And back again: the world is nobody else's now, so it is changed where it stands.
-  const Solid* place = world.room().cells.get();
+  const Solid* place = world.room().cells();
   const CellEdit back[] = {{10, 15, empty_cell}, {12, 18, empty_cell}, {31, 16, wall_of(0)}};
   world = edit(std::move(world), back);
   EXPECT_EQ(picture(world), before);
-  EXPECT_EQ(world.room().cells.get(), place);
+  EXPECT_EQ(world.room().cells(), place);
 }
 
 TEST(EditWorld, RefusesWhatIsNotThereAndChangesNothing) {

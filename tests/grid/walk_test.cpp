@@ -32,7 +32,7 @@ Met<Number> trace(const CellSolid& solid, const LaneBatch<Number>& lanes, const 
 }
 
 CellSolid room_of(int inside) {
-  return CellSolid(test::drawn(test::square_room(inside)).room().solids.front());
+  return CellSolid(test::drawn(test::square_room(inside)).room().cell_map());
 }
 
 const CellMethod exact_methods[] = {CellMethod::boundary, CellMethod::leap};
@@ -107,7 +107,7 @@ TEST(Walk, LanesThroughCornersMeetWallsOnEitherSide) {
   for (const CellMethod method : exact_methods) {
     const Budget budget = with_method(method);
     // Two walls that touch at a corner let nothing through between them.
-    const CellSolid crack(test::drawn("....\n.#..\n..#.\n....").room().solids.front());
+    const CellSolid crack(test::drawn("....\n.#..\n..#.\n....").room().cell_map());
     const auto met = trace(crack, one_lane<float>(1.5, 1.5, half, half), budget);
     EXPECT_EQ(met.ending, Ending::hit);
     EXPECT_NEAR(met.t, half, 1e-6);
@@ -283,7 +283,7 @@ TEST(Walk, IncrementsConvergeToTheBoundary) {
 }
 
 TEST(Walk, IncrementsTunnelThroughThinWallsAndSayNothing) {
-  const CellMap wall = test::drawn(".....#...").room().solids.front();
+  const CellMap wall = test::drawn(".....#...").room().cell_map();
   Budget careless = with_method(CellMethod::increment);
   careless.cells.increment = 3.1;
   EXPECT_EQ(trace(CellSolid(wall), one_lane<float>(0.5, 0.5, 1, 0), careless).ending,
@@ -294,7 +294,7 @@ TEST(Walk, IncrementsTunnelThroughThinWallsAndSayNothing) {
 }
 
 TEST(Walk, LanesThatMeetNothingEscapeAtTheFarLimit) {
-  CellMap open = test::drawn("...\n...\n...").room().solids.front();
+  CellMap open = test::drawn("...\n...\n...").room().cell_map();
   for (const CellMethod method : {CellMethod::boundary, CellMethod::leap, CellMethod::increment}) {
     for (const bool repeat : {false, true}) {
       open.repeat = repeat;
@@ -315,7 +315,7 @@ TEST(Walk, LanesThatMeetNothingEscapeAtTheFarLimit) {
 }
 
 TEST(Walk, LanesThatRunOutOfStepsAreSpent) {
-  CellMap open = test::drawn("...\n...\n...").room().solids.front();
+  CellMap open = test::drawn("...\n...\n...").room().cell_map();
   open.repeat = true;
   for (const CellMethod method : {CellMethod::boundary, CellMethod::leap, CellMethod::increment}) {
     Budget budget = with_method(method);
@@ -348,7 +348,7 @@ TEST(Walk, AnEyeInsideAWallMeetsItAtOnce) {
 }
 
 TEST(Walk, LanesFromOutsideEnterTheMap) {
-  const CellSolid solid(test::drawn(".....\n..#..\n.....").room().solids.front());
+  const CellSolid solid(test::drawn(".....\n..#..\n.....").room().cell_map());
   for (const CellMethod method : exact_methods) {
     const Budget budget = with_method(method);
     const auto met = trace(solid, one_lane<float>(-100.5, 1.5, 1, 0), budget);
@@ -372,7 +372,7 @@ TEST(Walk, LanesFromOutsideEnterTheMap) {
 
 TEST(Walk, RepeatedMapsGoOnWithoutEnd) {
   // One wall in every 7x5 cells; far along a lane, a copy of it is met.
-  CellMap map = test::drawn(".......\n.......\n...#...\n.......\n.......").room().solids.front();
+  CellMap map = test::drawn(".......\n.......\n...#...\n.......\n.......").room().cell_map();
   map.repeat = true;
   const CellSolid solid(map);
   for (const CellMethod method : exact_methods) {

@@ -56,7 +56,7 @@ TEST(FurnishedFile, CellsSayWhatStandsInThem) {
           "          x: {material: glass, shape: sliding, along: y, opening: 0.25, height: 2, "
           "reversed: true, tint: \"#ff8080\"}\n"),
       "s.yaml");
-  const CellMap& map = file.scene.room().solids.front();
+  const CellMap& map = file.scene.room().cell_map();
   const CellForm* form = map.form(3, 1);
   ASSERT_NE(form, nullptr);
   EXPECT_EQ(form->shape, CellShape::sliding);
@@ -70,8 +70,8 @@ TEST(FurnishedFile, CellsSayWhatStandsInThem) {
   EXPECT_EQ(map.form(1, 1), nullptr);
   const SceneFile floored =
       parse_scene(scene_with("          x: {material: empty, floor: glass}\n"), "s.yaml");
-  EXPECT_EQ(floored.scene.room().solids.front().form(3, 1)->floor, 1);
-  EXPECT_EQ(floored.scene.room().solids.front().at(3, 1), empty_cell);
+  EXPECT_EQ(floored.scene.room().cell_map().form(3, 1)->floor, 1);
+  EXPECT_EQ(floored.scene.room().cell_map().at(3, 1), empty_cell);
 }
 
 TEST(FurnishedFile, WhatIsWrongHasAPlaceAndTheNearestRightWord) {
@@ -172,7 +172,7 @@ TEST(FurnishedFile, DoorsAreOpenedByText) {
   SceneFile file =
       parse_scene(scene_with("          x: {material: glass, shape: swinging}\n"), "s.yaml");
   open_door_by_text(file, "3,1=0.75");
-  EXPECT_EQ(file.scene.room().solids.front().form(3, 1)->opening, 0.75);
+  EXPECT_EQ(file.scene.room().cell_map().form(3, 1)->opening, 0.75);
   for (const char* text : {"3,1", "3=1", "a,1=1", "3,1=2", "1,1=1", "3,1=", "99,1=0", "=,"}) {
     EXPECT_THROW(open_door_by_text(file, text), Error) << text;
   }

@@ -30,7 +30,7 @@ double share_near(const Picture& picture, std::array<int, 3> color, int within) 
 TEST(Plan, ShowsTheMapWithNorthOnTopAndRaysUpToWhatTheyMet) {
   Scene scene = test::drawn("#########\n#.......#\n#.......#\n#...A...#\n#########");
   scene.materials[0].base = Color(1, 1, 1);
-  scene.room().solids.front().goal = CellPlace{7, 3};
+  scene.room().cell_map().goal = CellPlace{7, 3};
   const World world = compile(scene);
   const Camera camera{.eye = {1.5, 1.5, 1.6}, .field_of_view = degrees(40)};
   PlanOptions options;
@@ -69,7 +69,7 @@ TEST(Plan, TellsEscapedAndSpentRays) {
   const Picture escaped = plan_picture(open, world, camera, Budget{}, {300, 300}, options);
   EXPECT_GT(share_near(escaped, {80, 125, 150}, 45), 0.01);
   Scene round = open;
-  round.room().solids.front().repeat = true;
+  round.room().cell_map().repeat = true;
   Budget few;
   few.cells.steps = 5;
   few.cells.method = CellMethod::boundary;
@@ -83,9 +83,9 @@ TEST(MapFiles, ComeBackAsTheSameMap) {
     const CellMap map = make_map({.kind = kind, .width = 33, .height = 23, .seed = 6});
     write_map(folder.path() + "/a.yaml", map, "A map");
     const SceneFile scene = read_scene(folder.path() + "/a.yaml");
-    EXPECT_EQ(scene.scene.room().solids.front().cells, map.cells);
-    EXPECT_EQ(scene.scene.room().solids.front().start, map.start);
-    EXPECT_EQ(scene.scene.room().solids.front().goal, map.goal);
+    EXPECT_EQ(scene.scene.room().cell_map().cells, map.cells);
+    EXPECT_EQ(scene.scene.room().cell_map().start, map.start);
+    EXPECT_EQ(scene.scene.room().cell_map().goal, map.goal);
     EXPECT_EQ(scene.scene.title, "A map");
     write_map(folder.path() + "/plan.txt", map, "");
     write_map(folder.path() + "/plan.png", map, "");
@@ -96,7 +96,7 @@ TEST(MapFiles, ComeBackAsTheSameMap) {
                       "empty, \"#7fb069\": start, \"#d96c8a\": goal}\n        map_file: ") +
               file + "\n",
           folder.path() + "/s.yaml");
-      const CellMap& again = named.scene.room().solids.front();
+      const CellMap& again = named.scene.room().cell_map();
       EXPECT_EQ(again.cells, map.cells) << file;
       EXPECT_EQ(again.start, map.start);
       EXPECT_EQ(again.goal, map.goal);

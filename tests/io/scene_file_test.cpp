@@ -69,7 +69,7 @@ TEST(SceneFile, SaysWhatItSays) {
   EXPECT_DOUBLE_EQ(file.camera.heading, degrees(45));
   ASSERT_EQ(file.scene.materials.size(), 2u);
   EXPECT_FLOAT_EQ(file.scene.materials[0].base[1], 0.3f);
-  const CellMap& map = file.scene.room().solids.front();
+  const CellMap& map = file.scene.room().cell_map();
   EXPECT_EQ(map.cell_size, 0.5);
   EXPECT_EQ(map.at(2, 1), wall_of(1));
   EXPECT_EQ(map.at(1, 1), empty_cell);
@@ -88,7 +88,7 @@ TEST(SceneFile, ComesBackFromItsOwnText) {
   const SceneFile again = parse_scene(text, "again.yaml");
   EXPECT_EQ(scene_text(again), text);
   EXPECT_EQ(again.scene.title, file.scene.title);
-  EXPECT_EQ(again.scene.room().solids.front().cells, file.scene.room().solids.front().cells);
+  EXPECT_EQ(again.scene.room().cell_map().cells, file.scene.room().cell_map().cells);
   EXPECT_EQ(again.camera.heading, file.camera.heading);
   EXPECT_EQ(again.budget.cells.steps, 500);
   const Frame a = render(compile(file.scene), file.camera, file.budget);
@@ -236,8 +236,8 @@ TEST(SceneFile, ReadsMapsFromTextAndPictures) {
   }
   write_png(folder.path() + "/plan.png", picture);
   const SceneFile drawn = read_scene(folder.write("png.yaml", naming("plan.png")));
-  EXPECT_EQ(text.scene.room().solids.front().cells, drawn.scene.room().solids.front().cells);
-  EXPECT_EQ(text.scene.room().solids.front().at(2, 1), empty_cell);
+  EXPECT_EQ(text.scene.room().cell_map().cells, drawn.scene.room().cell_map().cells);
+  EXPECT_EQ(text.scene.room().cell_map().at(2, 1), empty_cell);
 
   picture.pixel(1, 2)[0] = 0x81;
   write_png(folder.path() + "/plan.png", picture);

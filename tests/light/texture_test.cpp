@@ -32,7 +32,7 @@ Scene covered_room(const Texture& texture, double tile) {
   scene.materials[0] = cover;
   Room& room = scene.room();
   room.floor = room.ceiling = cover;
-  room.solids.front().face_shade = 1;
+  room.cell_map().face_shade = 1;
   room.fog.start = 1000;
   room.fog.end = 2000;
   return scene;
@@ -179,7 +179,7 @@ Texture quarters() {
 TEST(Textures, AreNotMirroredOnAnyFace) {
   Scene scene = covered_room(quarters(), 8);
   // The room's walls are 8 meters long and begin at 1: shift the tile onto them.
-  scene.room().solids.front().wall_height = 8;
+  scene.room().cell_map().wall_height = 8;
   const World world = compile(scene);
   for (const double heading : {0.0, 90.0, 180.0, 270.0}) {
     // East and south: u = -y and u = x begin at a whole tile 1 meter outside the room.
@@ -358,7 +358,7 @@ TEST(Sky, IsSeenWhereThereIsNoCeiling) {
     budget.rays = rays;
     const Frame frame = render(compile(scene), camera, budget, test::with_layers(test::everything));
     const Vec3d ray = ray_of(camera, {41, 41}, 20, 20);
-    const Color expected = sky_color(*room.sky, static_cast<float>(ray.z()));
+    const Color expected = sky_color(*room.sky, room.fog.color, static_cast<float>(ray.z()));
     EXPECT_NEAR(frame.values(Layer::color, 2)(20, 20), expected[2], 1e-4);
     EXPECT_EQ(frame.codes(Layer::ending)(20, 20), static_cast<std::uint32_t>(Ending::escaped));
   }

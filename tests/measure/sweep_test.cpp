@@ -195,7 +195,7 @@ TEST(Check, WarnsOfWhatWouldLookWrong) {
   careless.cells.increment = 2;
   EXPECT_THAT(warnings(scene, inside, careless), Contains(HasSubstr("longer than a cell")));
   Scene round = test::drawn(".#\n#.");
-  round.room().solids.front().repeat = true;
+  round.room().cell_map().repeat = true;
   EXPECT_THAT(warnings(round, {.eye = {-1.5, 2.5, 1}}), Contains(HasSubstr("material other")));
   EXPECT_THAT(warnings(round, {.eye = {-1.5, 2.5, 1}}), Contains(HasSubstr("inside a wall")));
 }

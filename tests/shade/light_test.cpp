@@ -24,8 +24,8 @@ Scene lit_field() {
   }
   Scene scene = test::drawn(drawing);
   Room& room = scene.room();
-  room.solids.front().face_shade = 1;
-  room.solids.front().wall_height = 4;
+  room.cell_map().face_shade = 1;
+  room.cell_map().wall_height = 4;
   room.fog = {.start = 5000, .end = 6000};
   room.has_ceiling = false;
   room.floor.base = {1, 1, 1};
@@ -219,7 +219,7 @@ Scene wet_corridor() {
   scene.materials[1].base = {0.8f, 0, 0};
   Room& room = scene.room();
   room.fog = {.start = 5000, .end = 6000};
-  room.solids.front().face_shade = 1;
+  room.cell_map().face_shade = 1;
   room.ceiling.base = {0, 0.5f, 0};
   room.floor = {.base = {0, 0, 0}, .wetness = 1};
   return scene;

@@ -443,7 +443,7 @@ TEST_F(Tool, PartsOfTheDemoAreMadeAlone) {
   EXPECT_TRUE(std::filesystem::exists(folder.path() + "/shown/wings/lane.png"));
   EXPECT_FALSE(std::filesystem::exists(folder.path() + "/shown/court"));
   EXPECT_THAT(refused("demo cuort"), HasSubstr("no part 'cuort' of the demo, expected one of plan, "
-                                               "evening, court, wings, window, flowers"));
+                                               "evening, court, wings, window, dew, flowers"));
   EXPECT_THAT(refused("demo cuort"), HasSubstr("did you mean court?"));
 }
 
@@ -465,6 +465,8 @@ TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
                            "evening/plan.png",
                            "evening/sweep.csv",
                            "evening/cost-error.png",
+                           "dew/view.png",
+                           "dew/sweep.csv",
                            "flowers/view.png",
                            "flowers/dew.png",
                            "flowers/sweep.csv",
@@ -495,6 +497,19 @@ TEST_F(Tool, TellsWhatTheLanesOfAPixelDid) {
   EXPECT_THAT(text.output, HasSubstr("out of a portal in alpine hall"));
   EXPECT_THAT(text.output, HasSubstr("step at "));
   EXPECT_TRUE(std::filesystem::exists(folder.path() + "/lane.png"));
+  // Five lines first; without more, nothing else.
+  const Outcome summary = tool("lane " + scene + small + " --pixel 11,16");
+  EXPECT_EQ(std::count(summary.output.begin(), summary.output.end(), '\n'), 5);
+  EXPECT_THAT(summary.output, StartsWith("pixel 11,16  ["));
+  EXPECT_THAT(summary.output, ContainsRegex("in alpine hall after 1 crossing\nlight  [0-9]+ % "));
+  EXPECT_THAT(summary.output, HasSubstr("ways   by 'alpine door', "));
+  EXPECT_THAT(summary.output, ContainsRegex("cost   [0-9]+ steps for what it met, [0-9.]+ times "
+                                            "the frame's median of [0-9]+; [0-9]+ for all"));
+  EXPECT_THAT(summary.output, ContainsRegex("why    of the steps [0-9]+ % .*\n"));
+  EXPECT_THAT(text.output, StartsWith(summary.output));
+  // Samples that went alike are told together.
+  const Outcome four = tool("lane " + scene + " --size 64x40 --set frame.samples=4 --pixel 11,16");
+  EXPECT_EQ(std::count(four.output.begin(), four.output.end(), '\n'), 5) << four.output;
   const Outcome json = tool("lane " + scene + small + " --pixel 11,16 --json");
   const auto log = nlohmann::json::parse(json.output);
   EXPECT_EQ(log["room"], "alpine hall");

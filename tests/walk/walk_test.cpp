@@ -14,7 +14,7 @@ namespace {
 using ::testing::HasSubstr;
 using ::testing::StartsWith;
 
-CellMap hall() { return test::drawn(test::square_room(20)).room().solids.front(); }
+CellMap hall() { return test::drawn(test::square_room(20)).room().cell_map(); }
 
 TEST(PlayWalk, AStepAFrameFromBeginningToEnd) {
   const Camera camera{.eye = {4, 10, 1.6}};
@@ -176,7 +176,7 @@ TEST(Walk, DoorsOpenWhileOneWaitsAndLetOneThrough) {
 TEST(WalkFiles, SayWhichCellsChange) {
   const test::TemporaryFolder folder;
   Scene scene = test::drawn("#####\n#...#\n#####");
-  CellMap& map = scene.room().solids.front();
+  CellMap& map = scene.room().cell_map();
   map.at(2, 1) = wall_of(0);
   map.set_form(2, 1, CellForm{.shape = CellShape::swinging});
   const auto read = [&](const std::string& changes) {

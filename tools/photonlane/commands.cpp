@@ -335,7 +335,9 @@ int run(const LaneCommand& command) {
     if (command.common.json) {
       put(io::lane_json(log, file.scene, world));
     } else if (!command.common.quiet) {
-      put(io::lane_text(log, file.scene, world));
+      put(io::lane_summary(log, file.scene, world,
+                           io::frame_steps(world, file.camera, file.budget)));
+      if (command.all || command.march) put(io::lane_text(log, file.scene, world));
     }
     if (command.output.empty()) return success;
     io::PlanOptions options;

@@ -84,6 +84,7 @@ struct LaneCommand {
   SceneOptions common;
   std::string pixel;
   std::string output;
+  bool all = false;
   bool march = false;
 };
 

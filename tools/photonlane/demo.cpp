@@ -318,15 +318,32 @@ void show_flowers(const DemoCommand& command) {
   show.say("flowers/dew.png: beads of dew on a bloom, three tenths of a second later");
 }
 
+/// Dew on a web: spheres of water, and what bounces through them are worth.
+void show_dew(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/dew");
+  const Show show(command, "glasshouse-dew.yaml", command.output + "/dew");
+  Frame frame = show.frame(show.file().budget);
+  io::write_frame(show.path("view.png"), frame);
+  show.say(fmt::format("dew/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
+  Budget small = show.file().budget;
+  small.frame = part_of(small.frame.size(), 8);
+  show.measure(small, {parse_vary("bounces.limit=0,1,2,4,8,16")},
+               {.repeats = 3, .warm_up = 1, .progress = {}},
+               fmt::format("dew/sweep.csv, dew/cost-error.*: what bounces through water cost at "
+                           "{}x{}, and what is wrong without them",
+                           small.frame.width, small.frame.height));
+}
+
 /// A part of the demo, and how long it takes beside the others: seconds on two cores.
 struct Part {
   std::string_view name;
   double seconds;
   void (*show)(const DemoCommand&);
 };
-constexpr Part parts[] = {{"plan", 3, show_stepping},  {"evening", 9, show_light},
-                          {"court", 31, show_fields},  {"wings", 5, show_rooms},
-                          {"window", 15, show_window}, {"flowers", 50, show_flowers}};
+constexpr Part parts[] = {{"plan", 3, show_stepping},   {"evening", 9, show_light},
+                          {"court", 31, show_fields},   {"wings", 5, show_rooms},
+                          {"window", 15, show_window},  {"dew", 8, show_dew},
+                          {"flowers", 50, show_flowers}};
 
 /// The parts that are asked for, in their order.
 std::vector<const Part*> parts_of(const DemoCommand& command) {

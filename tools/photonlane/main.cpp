@@ -194,13 +194,17 @@ int run_tool(int argc, char** argv) {
   LaneCommand lane;
   CLI::App* lane_app = app.add_subcommand(
       "lane",
-      "tell all that the lanes of one pixel did\nEvery leg, what it met, what it added to the "
-      "color, and through which portals it went on; over the plan of the rooms with -o.");
+      "tell what the lanes of one pixel did\nWhat they met, where the pixel's light came from, "
+      "what "
+      "they cost beside the rest of the frame, and why. With --all every leg: what it met, what it "
+      "added to the color, and through which portals it went on. Over the plan of the rooms with "
+      "-o.");
   add_scene(*lane_app, lane.common);
   lane_app->add_option("--pixel", lane.pixel, "which, counted from the top left")
       ->required()
       ->type_name("X,Y");
-  lane_app->add_flag("--march", lane.march, "every step of marching through fields as well");
+  lane_app->add_flag("--all", lane.all, "every leg as well");
+  lane_app->add_flag("--march", lane.march, "every leg, and every step of marching through fields");
   lane_app->add_option("-o,--output", lane.output, "picture of its way over the plan, .png")
       ->type_name("FILE");
   lane_app->callback([&] { chosen = [&] { return run(lane); }; });

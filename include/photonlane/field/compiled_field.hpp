@@ -19,15 +19,6 @@ struct SurfaceMaterial {
   double share = 0;
 };
 
-/// The place of a surface nearest to a place, as far as it is known.
-struct ClosestSurface {
-  Vec3d place{0, 0, 0};
-  double distance = 0;  ///< of it; infinite where no surface was found
-  /// No surface is nearer than this: at most the distance, and for most fields within a thousandth
-  /// of it. Where no surface was found, how far it was looked for.
-  double least = 0;
-};
-
 /// A field's value at a place, and where it grows, by how much for a meter.
 struct FieldSlope {
   double value = 0;
@@ -76,6 +67,13 @@ class CompiledField final : public Solid {
   bool has_estimates() const;
   /// Operations it takes to evaluate it once.
   std::size_t instruction_count() const;
+
+  bool knows_distances() const override { return true; }
+  /// Distances over the stretch.
+  void measure(const DistanceBatch& batch) const override;
+  std::optional<ClosestSurface> closest(const Vec3d& place) const override;
+  Bounds bounds() const override { return field_.bounds(); }
+  std::string summary() const override;
   std::size_t memory_bytes() const override;
 
  private:

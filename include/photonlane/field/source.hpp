@@ -19,16 +19,11 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/base/bounds.hpp"
 #include "photonlane/base/vector.hpp"
 #include "photonlane/field/fold.hpp"
 
 namespace photonlane {
-
-/// A box along the axes; infinite where a field has no end.
-struct Bounds {
-  Vec3d low, high;
-  bool finite() const { return low.allFinite() && high.allFinite(); }
-};
 
 /// Places, one array a coordinate, and where their values go.
 template <class Number>

@@ -50,6 +50,8 @@ class CellSolid final : public Solid {
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
 
+  Bounds bounds() const override;
+  std::string summary() const override;
   std::size_t memory_bytes() const override;
   const CellMap& map() const { return map_; }
   const CellSurfaces& surfaces() const { return surfaces_; }

@@ -57,8 +57,9 @@ SceneFile parse_scene(const std::string& text, const std::string& path,
 /// The scene of the same file with some of its numbers others, its doors open as in this one.
 Scene scene_with(const SceneFile& file, const SceneNumbers& numbers);
 
-/// The scene as text that parse_scene reads back to the same scene, camera and budget; maps are
-/// drawn. Throws Error (usage) for maps of more than 60 materials.
+/// The scene as text that parse_scene reads back to the same scene, camera and budget: what is not
+/// as it would be without being said; maps are drawn. Throws Error (usage) for maps of more than 60
+/// materials.
 std::string scene_text(const SceneFile& file);
 
 /// Sets a budget knob, or a camera's by "camera.NAME", from text: what options do. A number of the

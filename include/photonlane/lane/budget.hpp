@@ -41,10 +41,21 @@ template <>
 inline constexpr std::array<std::string_view, 3> choice_names<TextureSampling>{
     "nearest", "bilinear", "filtered"};
 
+/// Where the samples of a pixel lie.
+enum class SampleSequence {
+  lattice,  ///< evenly, for as many as there are
+  open,     ///< points of a sequence without end, which frames added to this one go on with
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<SampleSequence>{"lattice", "open"};
+
 struct FrameBudget {
   int width = 1280;
   int height = 800;
   int samples = 1;  ///< color samples a pixel; layers other than color sit at its center
+  SampleSequence sequence = SampleSequence::lattice;
+  int first = 0;          ///< of an open sequence: which samples come before these, in other frames
+  std::int64_t seed = 0;  ///< of all that is drawn at random
 
   Size size() const { return {width, height}; }
 };

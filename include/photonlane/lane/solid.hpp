@@ -1,11 +1,53 @@
 #pragma once
 
-#include <cstddef>
+/// What lanes can meet in a room. A kind of one's own is a SolidPart, which a scene holds, and the
+/// Solid it is compiled to:
+///
+///   struct Post final : SolidPart {
+///     double height = 2;
+///     std::string_view kind() const override { return "post"; }
+///     std::shared_ptr<const Solid> compile(const SolidContext&) const override {
+///       return std::make_shared<const PostSolid>(height);
+///     }
+///   };
+///   scene.room().add(Post{});
 
+#include <cstddef>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "photonlane/base/bounds.hpp"
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/lane/lanes.hpp"
 
 namespace photonlane {
+
+/// The place of a surface nearest to a place, as far as it is known.
+struct ClosestSurface {
+  Vec3d place{0, 0, 0};
+  double distance = 0;  ///< of it; infinite where no surface was found
+  /// No surface is nearer than this: at most the distance, and for most fields within a thousandth
+  /// of it. Where no surface was found, how far it was looked for.
+  double least = 0;
+};
+
+/// Places, one array a coordinate, and where what is known of them goes.
+struct DistanceBatch {
+  std::size_t count = 0;
+  const double* x = nullptr;
+  const double* y = nullptr;
+  const double* z = nullptr;
+  double* value = nullptr;  ///< meters to the surface, below 0 inside
+  /// Where the value grows, by how much for a meter; all null where nobody asks.
+  double* slope_x = nullptr;
+  double* slope_y = nullptr;
+  double* slope_z = nullptr;
+  /// Index of the material of what is nearest; null where nobody asks.
+  std::uint32_t* material = nullptr;
+};
 
 /// Something a lane can hit inside a room. Asked a batch at a time, so that the virtual call is
 /// paid once a batch. Immutable once made; safe to ask from any thread.
@@ -13,13 +55,54 @@ class Solid {
  public:
   virtual ~Solid() = default;
 
-  /// The first surface each lane meets before its far limit.
+  /// The first surface each lane meets beyond its start and before its limit, with all that is to
+  /// know of it.
   virtual HitBatch<float> nearest_hit(const LaneBatch<float>& lanes,
                                       const Budget& budget) const = 0;
   virtual HitBatch<double> nearest_hit(const LaneBatch<double>& lanes,
                                        const Budget& budget) const = 0;
+  /// Sets `hidden` of the lanes in whose way something stands; those for which it is set already
+  /// are not looked at. Returns the steps that took.
+  virtual std::uint64_t hide(const LaneBatch<float>& lanes, const Budget& budget,
+                             bool* hidden) const;
+
+  /// Whether measure() and closest() can be asked: bodies that walk, ambient occlusion, quick
+  /// shadows and plans go by distances.
+  virtual bool knows_distances() const { return false; }
+  /// Distances of places. They grow by at most 1 for a meter. Throws Error (usage) where they are
+  /// not known.
+  virtual void measure(const DistanceBatch& batch) const;
+  /// The place of the surface nearest to one; none where that is not known.
+  virtual std::optional<ClosestSurface> closest(const Vec3d& place) const;
+  /// Holds all of it.
+  virtual Bounds bounds() const = 0;
+  /// A line that says what it is, as `photonlane check` prints it.
+  virtual std::string summary() const = 0;
 
   virtual std::size_t memory_bytes() const = 0;
+};
+
+/// What a part of a room is compiled with.
+struct SolidContext {
+  std::size_t materials = 0;  ///< of the scene: indexes are below it
+  std::uint32_t plain = 0;    ///< index of the material of what has none of its own
+};
+
+/// Something a scene's room holds, as it is described; plain data that compiles to a Solid.
+class SolidPart {
+ public:
+  virtual ~SolidPart() = default;
+  /// What scene files and messages call it.
+  virtual std::string_view kind() const = 0;
+  /// Calls `use` for every material it is made of, -1 for none.
+  virtual void use_materials(const std::function<void(int)>& /*use*/) const {}
+  /// Throws Error (input) for values that cannot be.
+  virtual std::shared_ptr<const Solid> compile(const SolidContext& context) const = 0;
+
+ protected:
+  SolidPart() = default;
+  SolidPart(const SolidPart&) = default;
+  SolidPart& operator=(const SolidPart&) = default;
 };
 
 }  // namespace photonlane

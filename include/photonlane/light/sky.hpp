@@ -10,6 +10,7 @@ namespace photonlane {
 struct Sky {
   Color zenith{0.10f, 0.14f, 0.32f};
   Color horizon{0.80f, 0.52f, 0.36f};
+  double haze = 0;  ///< radians above the horizon up to which it fades into the fog's color
   /// Index into the scene's textures: a picture all around, its middle in the east, its left half
   /// toward the north, its upper edge straight above and its lower straight below. -1: none.
   int panorama = -1;
@@ -22,7 +23,8 @@ struct PanoramaPlace {
 };
 PanoramaPlace panorama_place(float x, float y, float z);
 
-/// The color of a sky without a panorama in a direction of unit length that rises by z.
-Color sky_color(const Sky& sky, float z);
+/// The color of a sky without a panorama in a direction of unit length that rises by z, where fog
+/// is of a color.
+Color sky_color(const Sky& sky, const Color& fog, float z);
 
 }  // namespace photonlane

@@ -21,6 +21,7 @@ struct SceneReport {
   std::int64_t openings = 0;   ///< empty cells at the edge of a map that does not repeat
   double reachable_share = 0;  ///< of the empty cells, walking from the eye
   int fields = 0;
+  std::vector<std::string> solids;     ///< a line for each that is neither cells nor field
   std::size_t field_operations = 0;    ///< to evaluate all of them once
   std::vector<std::string> estimates;  ///< of distances, and how far they are trusted
   int portals = 0;                     ///< but for the ways back

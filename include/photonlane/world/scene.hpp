@@ -1,6 +1,8 @@
 #pragma once
 
+#include <concepts>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <span>
 #include <string>
@@ -10,6 +12,7 @@
 #include "photonlane/field/rolling.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/cell_map.hpp"
+#include "photonlane/lane/solid.hpp"
 #include "photonlane/light/fog.hpp"
 #include "photonlane/light/lights.hpp"
 #include "photonlane/light/material.hpp"
@@ -37,10 +40,11 @@ struct Room {
   Lighting light;
   Material floor{.base = {0.22f, 0.20f, 0.18f}};
   Material ceiling{.base = {0.16f, 0.18f, 0.22f}};
-  bool has_ceiling = true;      ///< false: lanes that rise above the walls leave the room
-  std::optional<Sky> sky;       ///< what is seen outside; without one, the color of the fog
-  std::vector<CellMap> solids;  ///< none or one; a room of fields alone has no floor and ceiling
+  bool has_ceiling = true;       ///< false: lanes that rise above the walls leave the room
+  std::optional<Sky> sky;        ///< what is seen outside; without one, the color of the fog
+  std::optional<CellMap> cells;  ///< a room without them has no floor and ceiling
   std::vector<Field> fields;
+  std::vector<std::shared_ptr<const SolidPart>> parts;  ///< what else lanes can meet
   std::vector<Sprite> sprites;
   std::vector<RoomBody> bodies;
   std::vector<Portal> portals;
@@ -48,8 +52,15 @@ struct Room {
 
   std::string name;  ///< that portals and cameras call it by
 
-  void add(CellMap map) { solids.push_back(std::move(map)); }
+  /// Throws Error (input) where there is one already.
+  void add(CellMap map);
   void add(Field field) { fields.push_back(std::move(field)); }
+  /// Any other kind of solid, like Spheres.
+  template <std::derived_from<SolidPart> Part>
+  void add(Part part) {
+    parts.push_back(std::make_shared<const Part>(std::move(part)));
+  }
+  bool empty() const { return !cells && fields.empty() && parts.empty(); }
   /// Throws Error (input) where there is none.
   const CellMap& cell_map() const;
   CellMap& cell_map();

@@ -26,21 +26,31 @@ struct CompiledRoom {
   bool has_ceiling = true;
   std::optional<Sky> sky;
   double ceiling_height = 0;
-  double face_shade = 1;  ///< factor of faces toward north and south
+  double face_shade = CellMap{}.face_shade;  ///< factor of faces toward north and south
   double cell_size = 1;
-  std::shared_ptr<const CellSolid> cells;
-  bool fields_only = false;  ///< cells are of an empty map that lanes do not ask
-  std::shared_ptr<const CompiledField>
-      field;  ///< those of its fields that do not bend light, joined to march through, or none
-  std::shared_ptr<const CompiledField> near_field;   ///< the same with the fields' own values
-  std::shared_ptr<const CompiledField> clear_field;  ///< those that bend light, joined, or none
+  /// All that lanes can meet, the cells first. Fields that do not bend light are joined to one, and
+  /// so are those that do.
+  std::vector<std::shared_ptr<const Solid>> solids;
+  bool has_cells = false;
+  /// All whose distances are known, but for what bends light, with values that are as near to
+  /// distances as they get; or none. What bodies meet, and light that is guessed goes by.
+  std::shared_ptr<const CompiledField> near_field;
   std::vector<Sprite> sprites;
   std::shared_ptr<const PortalFaces> portals;  ///< and the rims of swells; or none
   std::vector<Swell> swells;
 
   std::string name;
 
-  bool has_fields() const { return field != nullptr || clear_field != nullptr; }
+  /// Its cells, or null.
+  const CellSolid* cells() const {
+    return has_cells ? static_cast<const CellSolid*>(solids.front().get()) : nullptr;
+  }
+  /// All but the cells.
+  std::span<const std::shared_ptr<const Solid>> others() const {
+    return std::span(solids).subspan(has_cells ? 1 : 0);
+  }
+  /// Lanes ask the cells and nothing else.
+  bool only_cells() const { return has_cells && solids.size() == 1; }
 };
 
 /// A scene compiled for tracing: immutable, cheap to copy, shared by all threads.
@@ -91,8 +101,8 @@ class World {
   std::shared_ptr<const Data> data_;
 };
 
-/// Throws Error (input) for scenes that cannot be traced: no room, a room without a cell map or a
-/// field, or with more than one map, cells of materials that are not there, values out of range.
+/// Throws Error (input) for scenes that cannot be traced: no room, a room with nothing
+/// in it, cells of materials that are not there, values out of range.
 World compile(const Scene& scene);
 
 /// The next world: cells of a room's map changed. A world that is given up to it (std::move) and

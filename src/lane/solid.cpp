@@ -1,0 +1,38 @@
+#include "photonlane/lane/solid.hpp"
+
+#include <algorithm>
+#include <memory>
+
+#include "photonlane/base/error.hpp"
+
+namespace photonlane {
+
+std::uint64_t Solid::hide(const LaneBatch<float>& lanes, const Budget& budget, bool* hidden) const {
+  auto rest = std::make_unique<LaneBatch<float>>(lanes);
+  rest->size = 0;
+  rest->ending_only = true;
+  std::size_t of[LaneBatch<float>::capacity];
+  for (std::size_t i = 0; i < lanes.size; ++i) {
+    if (hidden[i]) continue;
+    of[rest->size] = i;
+    rest->take(lanes, i);
+  }
+  if (rest->size == 0) return 0;
+  const HitBatch<float> hits = nearest_hit(*rest, budget);
+  std::uint64_t steps = 0;
+  for (std::size_t k = 0; k < rest->size; ++k) {
+    steps += hits.steps[k];
+    const float limit =
+        rest->any_limit ? std::min(rest->limit[k], rest->far_limit) : rest->far_limit;
+    hidden[of[k]] = hits.ending[k] == Ending::hit && hits.t[k] < limit;
+  }
+  return steps;
+}
+
+void Solid::measure(const DistanceBatch&) const {
+  throw Error(ErrorKind::usage, summary() + " knows no distances");
+}
+
+std::optional<ClosestSurface> Solid::closest(const Vec3d&) const { return std::nullopt; }
+
+}  // namespace photonlane
