@@ -22,7 +22,17 @@ void check_material(int material, std::size_t materials) {
   }
 }
 
-/// The bounds of a sphere whose middle and reach all of them are within.
+Bounds bounds_of(const std::vector<Sphere>& spheres) {
+  const double infinite = std::numeric_limits<double>::infinity();
+  Bounds bounds{Vec3d::Constant(infinite), Vec3d::Constant(-infinite)};
+  for (const Sphere& sphere : spheres) {
+    bounds.low = bounds.low.cwiseMin(sphere.center - Vec3d::Constant(sphere.radius));
+    bounds.high = bounds.high.cwiseMax(sphere.center + Vec3d::Constant(sphere.radius));
+  }
+  return bounds;
+}
+
+/// Whether a lane comes into the ball whose middle and reach all of them are within.
 bool may_meet(const SphereArrays& arrays, const SphereLane& lane) {
   const Vec3d off = arrays.middle - lane.from;
   const double along = off.dot(lane.way) / lane.way.squaredNorm();
@@ -61,8 +71,12 @@ std::span<const Knob<Sphere>> sphere_knobs() {
 }
 
 void Spheres::use_materials(const std::function<void(int)>& use) const {
-  use(material);
-  for (const Sphere& sphere : spheres) use(sphere.material);
+  bool some = false;  // are of the set's
+  for (const Sphere& sphere : spheres) {
+    some = some || sphere.material < 0;
+    if (sphere.material >= 0) use(sphere.material);
+  }
+  if (some) use(material);
 }
 
 std::shared_ptr<const Solid> Spheres::compile(const SolidContext& context) const {
@@ -75,40 +89,45 @@ std::shared_ptr<const Solid> Spheres::compile(const SolidContext& context) const
     validate_knobs(sphere_knobs(), sphere);
     check_material(sphere.material, context.materials);
   }
-  return std::make_shared<const SphereSolid>(*this, context.plain);
+  return std::make_shared<const SphereSolid>(*this, context);
 }
 
-SphereSolid::SphereSolid(const Spheres& set, std::uint32_t fallback) {
-  const double infinite = std::numeric_limits<double>::infinity();
-  bounds_ = {Vec3d::Constant(infinite), Vec3d::Constant(-infinite)};
-  smallest_ = infinite;
-  for (const Sphere& sphere : set.spheres) {
-    bounds_.low = bounds_.low.cwiseMin(sphere.center - Vec3d::Constant(sphere.radius));
-    bounds_.high = bounds_.high.cwiseMax(sphere.center + Vec3d::Constant(sphere.radius));
-    smallest_ = std::min(smallest_, sphere.radius);
-    largest_ = std::max(largest_, sphere.radius);
-  }
-  SphereArrays& arrays = arrays_;
-  arrays.count = set.spheres.size();
-  arrays.middle = 0.5 * (bounds_.low + bounds_.high);
-  for (const Sphere& sphere : set.spheres) {
-    const Vec3d from_middle = sphere.center - arrays.middle;
-    arrays.reach = std::max(arrays.reach, from_middle.norm() + sphere.radius);
-    arrays.x.push_back(static_cast<float>(from_middle.x()));
-    arrays.y.push_back(static_cast<float>(from_middle.y()));
-    arrays.z.push_back(static_cast<float>(from_middle.z()));
-    arrays.radius.push_back(static_cast<float>(sphere.radius));
-    arrays.center_x.push_back(sphere.center.x());
-    arrays.center_y.push_back(sphere.center.y());
-    arrays.center_z.push_back(sphere.center.z());
-    arrays.exact_radius.push_back(sphere.radius);
-    const int material = sphere.material >= 0 ? sphere.material : set.material;
-    material_.push_back(material >= 0 ? static_cast<std::uint32_t>(material) : fallback);
+SphereArrays::SphereArrays(const std::vector<Sphere>& spheres) : count(spheres.size()) {
+  const Bounds bounds = bounds_of(spheres);
+  middle = 0.5 * (bounds.low + bounds.high);
+  for (const Sphere& sphere : spheres) {
+    const Vec3d from_middle = sphere.center - middle;
+    reach = std::max(reach, from_middle.norm() + sphere.radius);
+    x.push_back(static_cast<float>(from_middle.x()));
+    y.push_back(static_cast<float>(from_middle.y()));
+    z.push_back(static_cast<float>(from_middle.z()));
+    radius.push_back(static_cast<float>(sphere.radius));
+    center_x.push_back(sphere.center.x());
+    center_y.push_back(sphere.center.y());
+    center_z.push_back(sphere.center.z());
+    exact_radius.push_back(sphere.radius);
   }
   // Kernels look up to the end of a whole vector.
-  for (std::vector<float>* one : {&arrays.x, &arrays.y, &arrays.z, &arrays.radius}) {
-    one->resize((arrays.count + group - 1) / group * group, 0.0f);
+  for (std::vector<float>* one : {&x, &y, &z, &radius}) {
+    one->resize((count + group - 1) / group * group, 0.0f);
   }
+}
+
+SphereSolid::SphereSolid(const Spheres& set, const SolidContext& context)
+    : arrays_(set.spheres), bounds_(bounds_of(set.spheres)) {
+  smallest_ = std::numeric_limits<double>::infinity();
+  std::vector<Sphere> opaque;
+  for (const Sphere& sphere : set.spheres) {
+    smallest_ = std::min(smallest_, sphere.radius);
+    largest_ = std::max(largest_, sphere.radius);
+    const int own = sphere.material >= 0 ? sphere.material : set.material;
+    const std::uint32_t material = own >= 0 ? static_cast<std::uint32_t>(own) : context.plain;
+    material_.push_back(material);
+    if (material < context.bends.size() && context.bends[material]) continue;
+    opaque.push_back(sphere);
+    opaque_material_.push_back(material);
+  }
+  if (!opaque.empty() && opaque.size() < set.spheres.size()) opaque_ = SphereArrays(opaque);
 }
 
 template <class Number>
@@ -158,15 +177,18 @@ std::uint64_t SphereSolid::hide(const LaneBatch<float>& lanes, const Budget&, bo
 }
 
 void SphereSolid::measure(const DistanceBatch& batch) const {
+  const bool some = batch.opaque_only && opaque_.count > 0;
+  const SphereArrays& arrays = some ? opaque_ : arrays_;
+  const std::vector<std::uint32_t>& material = some ? opaque_material_ : material_;
   for (std::size_t i = 0; i < batch.count; ++i) {
     const Vec3d place(batch.x[i], batch.y[i], batch.z[i]);
     double distance = 0;
-    const auto nearest = static_cast<std::size_t>(nearest_sphere(arrays_, place, &distance));
+    const auto nearest = static_cast<std::size_t>(nearest_sphere(arrays, place, &distance));
     batch.value[i] = distance;
-    if (batch.material != nullptr) batch.material[i] = material_[nearest];
+    if (batch.material != nullptr) batch.material[i] = material[nearest];
     if (batch.slope_x == nullptr) continue;
-    const Vec3d off = place - Vec3d(arrays_.center_x[nearest], arrays_.center_y[nearest],
-                                    arrays_.center_z[nearest]);
+    const Vec3d off =
+        place - Vec3d(arrays.center_x[nearest], arrays.center_y[nearest], arrays.center_z[nearest]);
     const double away = off.norm();
     const Vec3d slope = away > 0 ? Vec3d(off / away) : Vec3d(0, 0, 1);
     batch.slope_x[i] = slope.x();
@@ -201,9 +223,12 @@ std::string SphereSolid::summary() const {
 }
 
 std::size_t SphereSolid::memory_bytes() const {
-  return sizeof(*this) + 4 * arrays_.x.capacity() * sizeof(float) +
-         4 * arrays_.center_x.capacity() * sizeof(double) +
-         material_.capacity() * sizeof(std::uint32_t);
+  std::size_t bytes = sizeof(*this);
+  for (const SphereArrays* arrays : {&arrays_, &opaque_}) {
+    bytes +=
+        4 * arrays->x.capacity() * sizeof(float) + 4 * arrays->center_x.capacity() * sizeof(double);
+  }
+  return bytes + (material_.capacity() + opaque_material_.capacity()) * sizeof(std::uint32_t);
 }
 
 }  // namespace photonlane

@@ -10,6 +10,9 @@ namespace photonlane {
 /// Spheres as kernels read them: for each coordinate an array of floats, counted from the middle of
 /// them all and padded to a whole vector, to find which may be met, and the doubles to decide.
 struct SphereArrays {
+  SphereArrays() = default;
+  explicit SphereArrays(const std::vector<Sphere>& spheres);
+
   std::size_t count = 0;
   Vec3d middle{0, 0, 0};  ///< of their bounds
   double reach = 0;       ///< from there to the end of the farthest
@@ -41,7 +44,7 @@ std::int32_t nearest_sphere(const SphereArrays& arrays, const Vec3d& place, doub
 /// Spheres compiled for tracing. Memory: 48 bytes a sphere and its material.
 class SphereSolid final : public Solid {
  public:
-  explicit SphereSolid(const Spheres& spheres, std::uint32_t fallback);
+  SphereSolid(const Spheres& spheres, const SolidContext& context);
 
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
@@ -59,7 +62,9 @@ class SphereSolid final : public Solid {
   HitBatch<Number> trace(const LaneBatch<Number>& lanes) const;
 
   SphereArrays arrays_;
+  SphereArrays opaque_;  ///< those that do not bend light, where some do; else empty
   std::vector<std::uint32_t> material_;
+  std::vector<std::uint32_t> opaque_material_;
   Bounds bounds_;
   double smallest_ = 0;
   double largest_ = 0;

@@ -122,7 +122,8 @@ Field field_of(std::shared_ptr<const Solid> solid) {
                     .value = batch.value,
                     .slope_x = batch.slope_x,
                     .slope_y = batch.slope_y,
-                    .slope_z = batch.slope_z});
+                    .slope_z = batch.slope_z,
+                    .opaque_only = true});
   };
   return field::function(std::move(function));
 }
@@ -228,13 +229,15 @@ class RoomMaker {
   }
 
   void add_parts() {
+    std::vector<bool> bending;
+    for (const Material& material : scene_.materials) bending.push_back(material.bends());
     for (const std::shared_ptr<const SolidPart>& part : room_.parts) {
-      add_solid(part->compile({.materials = scene_.materials.size(), .plain = plain_}));
+      add_solid(
+          part->compile({.materials = scene_.materials.size(), .plain = plain_, .bends = bending}));
       const std::shared_ptr<const Solid>& solid = made_.solids.back();
       bool all_bend = true;
       part->use_materials([&](int material) {
-        all_bend = all_bend && material >= 0 &&
-                   scene_.materials[static_cast<std::size_t>(material)].bends();
+        all_bend = all_bend && material >= 0 && bending[static_cast<std::size_t>(material)];
       });
       if (solid->knows_distances() && !all_bend) others_.push_back(field_of(solid));
     }

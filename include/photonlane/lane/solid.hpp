@@ -18,6 +18,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "photonlane/base/bounds.hpp"
 #include "photonlane/lane/budget.hpp"
@@ -47,6 +48,7 @@ struct DistanceBatch {
   double* slope_z = nullptr;
   /// Index of the material of what is nearest; null where nobody asks.
   std::uint32_t* material = nullptr;
+  bool opaque_only = false;  ///< what bends light is not there: it is looked through
 };
 
 /// Something a lane can hit inside a room. Asked a batch at a time, so that the virtual call is
@@ -86,6 +88,7 @@ class Solid {
 struct SolidContext {
   std::size_t materials = 0;  ///< of the scene: indexes are below it
   std::uint32_t plain = 0;    ///< index of the material of what has none of its own
+  std::vector<bool> bends{};  ///< by material: those that bend light; missing ones do not
 };
 
 /// Something a scene's room holds, as it is described; plain data that compiles to a Solid.
