@@ -44,7 +44,7 @@ textbook::Cover cover(Scene& scene) {
     const Texture texture =
         make_texture({.pattern = pattern, .width = 256, .height = 256, .seed = seed});
     material = {.base = {1, 1, 1}, .texture = scene.add(texture)};
-    return textbook::Texture{texture.width, texture.texels};
+    return textbook::Texture{texture.width, texture.texels.values()};
   };
   const Pattern patterns[] = {Pattern::brick, Pattern::leaf, Pattern::tiles, Pattern::planks};
   for (int i = 0; i < 4; ++i) {

@@ -37,18 +37,24 @@ std::span<const Knob<EscapePlane>> escape_plane_knobs() {
   using P = EscapePlane;
   static const Knob<P> table[] = {
       knob<&P::family>("family", "", {},
-                       "what a step does before the power: nothing, turn the sign of the imaginary "
-                       "part, or take the signs off both parts"),
-      knob<&P::power>("power", "", {2, 8}, "of z, to which each step adds c"),
+                       "what each step does to z before the power: power nothing, conjugate turns "
+                       "the sign of the imaginary part, folded drops the signs of both parts"),
+      knob<&P::power>("power", "", {2, 8}, "exponent p of a step z^p + c"),
       knob<&P::julia>("julia", "", {},
-                      "the c of all points, which z starts from; none: of each its own, and z "
-                      "starts at 0"),
-      knob<&P::escape_radius>("escape_radius", "", {2, 1e6}, "how far from 0 a point has escaped"),
-      knob<&P::tells>("tells", "", {}, "what the colors of points outside tell"),
+                      "the constant c of a Julia set, where z starts at the point; none: c is the "
+                      "point and z starts at 0"),
+      knob<&P::escape_radius>("escape_radius", "", {2, 1e6},
+                              "distance from 0 beyond which a point has escaped"),
+      knob<&P::tells>("tells", "", {},
+                      "what colors show of points that escape: the count of steps, the smooth "
+                      "count, the distance to the set, or the distance to the trap"),
       knob<&P::palette_length>("palette_length", "", {0, 1e9, true},
-                               "once round all colors: steps, pixels of distance, or units"),
-      knob<&P::palette_shift>("palette_shift", "", {-1e6, 1e6}, "rounds by which it starts later"),
-      knob<&P::equalize>("equalize", "", {}, "whether the colors share the pixels evenly"),
+                               "how much of what is shown passes through the whole palette once: "
+                               "steps, pixels of distance, or units of the plane"),
+      knob<&P::palette_shift>("palette_shift", "", {-1e6, 1e6},
+                              "shift of the palette, as a share of its length"),
+      knob<&P::equalize>("equalize", "", {},
+                         "choose colors so that each of the palette covers as many pixels"),
       knob<&P::inside>("inside", "", {0, 1}, "the color of points that never escape"),
   };
   return table;
@@ -58,9 +64,9 @@ std::span<const Knob<OrbitTrap>> orbit_trap_knobs() {
   static const Knob<OrbitTrap> table[] = {
       knob<&OrbitTrap::shape>("shape", "", {},
                               "a point, two lines along the axes that cross there, or a ring"),
-      knob<&OrbitTrap::x>("x", "", {-1e3, 1e3}, "where its middle is, the real part"),
-      knob<&OrbitTrap::y>("y", "", {-1e3, 1e3}, "the imaginary part"),
-      knob<&OrbitTrap::radius>("radius", "", {0, 1e3, true}, "of a ring"),
+      knob<&OrbitTrap::x>("x", "", {-1e3, 1e3}, "real part of its middle"),
+      knob<&OrbitTrap::y>("y", "", {-1e3, 1e3}, "imaginary part of its middle"),
+      knob<&OrbitTrap::radius>("radius", "", {0, 1e3, true}, "radius of the ring"),
   };
   return table;
 }
@@ -68,9 +74,10 @@ std::span<const Knob<OrbitTrap>> orbit_trap_knobs() {
 std::span<const Knob<PlaneWindow>> plane_window_knobs() {
   static const Knob<PlaneWindow> table[] = {
       knob<&PlaneWindow::center>("center", "", {}, "the point in the frame's middle"),
-      knob<&PlaneWindow::width>("width", "", {0, 1e3, true}, "of the frame, in the plane"),
+      knob<&PlaneWindow::width>("width", "", {0, 1e3, true}, "width of the frame in the plane"),
       knob<&PlaneWindow::rotation>("rotation", "degrees", {-360, 360},
-                                   "how far what stands upright leans to the left", degrees(1)),
+                                   "angle by which the picture is turned counterclockwise",
+                                   degrees(1)),
   };
   return table;
 }

@@ -66,10 +66,13 @@ void paste(const Frame& part, int x, int y, Frame& frame) {
 
 std::span<const Knob<View>> view_knobs() {
   static const Knob<View> table[] = {
-      knob<&View::left>("left", "", {0, 1}, "share of the frame's width to the left of it"),
-      knob<&View::top>("top", "", {0, 1}, "share of the frame's height above it"),
-      knob<&View::width>("width", "", {0, 1, true}, "share of the frame's width it fills"),
-      knob<&View::height>("height", "", {0, 1, true}, "share of the frame's height it fills"),
+      knob<&View::left>("left", "", {0, 1},
+                        "left edge of the part, as a share of the frame's width"),
+      knob<&View::top>("top", "", {0, 1},
+                       "upper edge of the part, as a share of the frame's height"),
+      knob<&View::width>("width", "", {0, 1, true}, "width of the part, as a share of the frame's"),
+      knob<&View::height>("height", "", {0, 1, true},
+                          "height of the part, as a share of the frame's"),
   };
   return table;
 }

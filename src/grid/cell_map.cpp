@@ -23,15 +23,16 @@ std::span<const Knob<CellForm>> cell_form_knobs() {
   static const Knob<CellForm> table[] = {
       knob<&CellForm::shape>("shape", "", {},
                              "what stands there: a block, a pane through the middle, or a door"),
-      knob<&CellForm::height>("height", "meters", {0, 10000}, "how high; 0 up to the ceiling"),
-      knob<&CellForm::along>("along", "", {},
-                             "which way panes and doors run: west to east (x), "
-                             "south to north (y)"),
-      knob<&CellForm::thickness>("thickness", "meters", {0.001, 1000}, "of panes and doors"),
-      knob<&CellForm::opening>("opening", "", {0, 1}, "of doors: 0 closed, 1 open"),
+      knob<&CellForm::height>("height", "meters", {0, 10000}, "height; 0 reaches the ceiling"),
+      knob<&CellForm::along>(
+          "along", "", {},
+          "direction panes and doors run in: west to east (x) or south to north (y)"),
+      knob<&CellForm::thickness>("thickness", "meters", {0.001, 1000},
+                                 "thickness of panes and doors"),
+      knob<&CellForm::opening>("opening", "", {0, 1}, "how far a door is open: 0 closed, 1 open"),
       knob<&CellForm::reversed>("reversed", "", {},
                                 "the door opens toward west or south, or swings on its other end"),
-      knob<&CellForm::passable>("passable", "", {}, "who walks goes through it: mist, curtains"),
+      knob<&CellForm::passable>("passable", "", {}, "bodies walk through it: mist, curtains"),
   };
   return table;
 }

@@ -1,7 +1,10 @@
 #pragma once
 
+#include <compare>
+#include <cstdint>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -10,6 +13,13 @@
 #include "photonlane/base/error.hpp"
 
 namespace photonlane::io {
+
+/// What a node says, in 128 bits.
+struct NodeDigest {
+  std::uint64_t high = 0;
+  std::uint64_t low = 0;
+  auto operator<=>(const NodeDigest&) const = default;
+};
 
 /// One node of a YAML document with the place it stands at. Aliases share what they stand for, so
 /// that a document of aliases to aliases stays as small as its file, and keep their own place.
@@ -36,6 +46,10 @@ class Node {
   /// The same for a node and its aliases, another for every other node.
   const void* identity() const { return content_.get(); }
 
+  /// The same for nodes that say the same, wherever they stand; of two others the same once in
+  /// 2^128.
+  NodeDigest digest() const;
+
   [[noreturn]] void refuse(const std::string& message) const;
 
   /// Puts what `find` gives for a name in the place of every scalar $name that stands without
@@ -51,6 +65,7 @@ class Node {
     std::vector<std::pair<Node, Node>> entries;
     bool quoted = false;
     bool filled = false;
+    std::optional<NodeDigest> digest;  ///< once it was asked for
   };
   std::string found() const;
 

@@ -45,7 +45,7 @@ Texture read_pixels(const std::string& path, std::size_t most_pixels) {
   image.format = PNG_FORMAT_RGBA;
   Texture pixels{static_cast<int>(image.width), static_cast<int>(image.height),
                  std::vector<std::uint32_t>(count)};
-  if (png_image_finish_read(&image, nullptr, pixels.texels.data(), 0, nullptr) == 0) refuse();
+  if (png_image_finish_read(&image, nullptr, pixels.texels.own().data(), 0, nullptr) == 0) refuse();
   return pixels;
 }
 

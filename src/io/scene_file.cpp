@@ -8,6 +8,7 @@
 #include "io/document.hpp"
 #include "io/field_node.hpp"
 #include "io/files.hpp"
+#include "io/kept_parts.hpp"
 #include "io/map_file.hpp"
 #include "io/portal_node.hpp"
 #include "io/read_node.hpp"
@@ -87,30 +88,55 @@ TextureNode read_texture_node(const Node& node, const std::string& name) {
   return read;
 }
 
-void add_texture(TextureNode read, SceneFile& file) {
-  TextureSource& source = read.source;
-  Texture texture;
+/// What a file is read with beside its text: what the same file was made into before, or nothing,
+/// and what it is made into now.
+struct Keeping {
+  const KeptParts* before = nullptr;
+  KeptParts now;
+
+  /// Takes over what a node was made into, or makes it.
+  template <class Made, class Make>
+  Made get(std::map<NodeDigest, Made> KeptParts::*kind, const Node& node, const Make& make) {
+    const NodeDigest digest = node.digest();
+    std::map<NodeDigest, Made>& made = now.*kind;
+    if (const auto found = made.find(digest); found != made.end()) return found->second;
+    if (before != nullptr) {
+      if (const auto found = (before->*kind).find(digest); found != (before->*kind).end()) {
+        return made.emplace(digest, found->second).first->second;
+      }
+    }
+    return made.emplace(digest, make()).first->second;
+  }
+};
+
+Texture read_or_draw(const TextureNode& read, const SceneFile& file) {
+  const TextureSource& source = read.source;
   if (read.picture != nullptr) {
-    source.file = read.picture->text();
     const std::string path =
         source.file.starts_with('/') ? source.file : folder_of(file.path) + source.file;
     try {
-      texture = read_texture(path, texels_left(file.scene));
+      return read_texture(path, texels_left(file.scene));
     } catch (const Error& error) {
       read.picture->refuse(fmt::format("texture {} {}", path, error.message()));
     }
-  } else if (read.sign != nullptr) {
-    source.sign = read.sign->text();
-    texture = at_place(*read.sign, [&] { return sign_texture(source.sign, source.recipe); });
-  } else {
-    texture = at_place(*read.node, [&] { return make_texture(source.recipe); });
   }
-  file.scene.add(std::move(texture), read.name);
-  file.texture_sources.push_back(std::move(source));
+  if (read.sign != nullptr) {
+    return at_place(*read.sign, [&] { return sign_texture(source.sign, source.recipe); });
+  }
+  return at_place(*read.node, [&] { return make_texture(source.recipe); });
+}
+
+void add_texture(TextureNode read, SceneFile& file, Keeping& keeping) {
+  if (read.picture != nullptr) read.source.file = read.picture->text();
+  if (read.sign != nullptr) read.source.sign = read.sign->text();
+  file.scene.add(
+      keeping.get(&KeptParts::textures, *read.node, [&] { return read_or_draw(read, file); }),
+      read.name);
+  file.texture_sources.push_back(std::move(read.source));
 }
 
 /// All textures; those that are drawn are counted before the first one is.
-void read_textures(const Node& node, SceneFile& file) {
+void read_textures(const Node& node, SceneFile& file, Keeping& keeping) {
   std::vector<TextureNode> all;
   std::size_t drawn = 0;
   for (const auto& pair : node.map("a map of names to textures")) {
@@ -125,7 +151,7 @@ void read_textures(const Node& node, SceneFile& file) {
                       drawn, Texture::most_texels));
     }
   }
-  for (TextureNode& read : all) add_texture(std::move(read), file);
+  for (TextureNode& read : all) add_texture(std::move(read), file, keeping);
 }
 
 void read_materials(const Node& node, Scene& scene) {
@@ -221,13 +247,15 @@ void read_light(const Node& node, Lighting& light) {
 using FieldsRead = std::map<const void*, Field>;
 
 void read_solid(const Node& node, const std::string& text, Room& room, SceneFile& file,
-                FieldsRead& fields) {
+                FieldsRead& fields, Keeping& keeping) {
   const std::vector<std::string_view> words = solid_words();
   for (const auto& pair :
        node.map(fmt::format("a solid: one key, one of {}", fmt::join(words, ", ")))) {
     const Node& kind = pair.first;
     if (kind.text() == "field") {
-      room.add(read_field(pair.second, {file.scene, folder_of(file.path), fields}));
+      room.add(keeping.get(&KeptParts::fields, pair.second, [&] {
+        return read_field(pair.second, {file.scene, folder_of(file.path), fields});
+      }));
     } else if (kind.text() == "cells") {
       if (room.cells) kind.refuse("a second cell map, expected one");
       read_cells(pair.second, text, room, file);
@@ -237,7 +265,8 @@ void read_solid(const Node& node, const std::string& text, Room& room, SceneFile
         return one.name == kind.text();
       });
       if (found == kinds.end()) refuse_key(kind, words);
-      room.parts.push_back(found->read(pair.second, file.scene));
+      room.parts.push_back(keeping.get(&KeptParts::solids, node,
+                                       [&] { return found->read(pair.second, file.scene); }));
     }
   }
 }
@@ -246,7 +275,7 @@ void read_solid(const Node& node, const std::string& text, Room& room, SceneFile
 using PortalPlaces = std::vector<const Node*>;
 
 PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Room& room,
-                       SceneFile& file) {
+                       SceneFile& file, Keeping& keeping) {
   PortalPlaces places;
   FieldsRead fields;
   // The name of a material, or a material of its own.
@@ -299,7 +328,7 @@ PortalPlaces read_room(const Node& node, const std::string& text, bool alone, Ro
                           });
               } else {
                 for (const Node& solid : value.list("solids")) {
-                  read_solid(solid, text, room, file, fields);
+                  read_solid(solid, text, room, file, fields, keeping);
                 }
               }
             });
@@ -410,16 +439,17 @@ void read_numbers(Node& root, const SceneNumbers& others, SceneNumbers& numbers)
 
 }  // namespace
 
-SceneFile parse_scene(const std::string& text, const std::string& path,
-                      const SceneNumbers& numbers) {
-  Node root = parse_document(text, path);
+namespace {
+
+SceneFile read_document(Node& root, const std::string& text, const std::string& path,
+                        const SceneNumbers& numbers, Keeping& keeping) {
   SceneFile file;
   file.path = path;
   file.text = text;
   read_numbers(root, numbers, file.numbers);
   int nothing = 0;
   // Textures and materials first, whatever the order in the file: what follows names them.
-  if (const Node* textures = root.find("textures")) read_textures(*textures, file);
+  if (const Node* textures = root.find("textures")) read_textures(*textures, file, keeping);
   if (const Node* materials = root.find("materials")) read_materials(*materials, file.scene);
   read_node(root, "scene", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {
@@ -451,14 +481,14 @@ SceneFile parse_scene(const std::string& text, const std::string& path,
   }
   std::vector<PortalPlaces> places;
   if (one_room != nullptr) {
-    places.push_back(read_room(*one_room, text, true, file.scene.room(), file));
+    places.push_back(read_room(*one_room, text, true, file.scene.room(), file, keeping));
   } else {
     const auto& named = rooms->map("a map of names to rooms");
     if (named.empty()) rooms->refuse("no rooms, expected a map of names to rooms");
     file.scene.rooms.clear();
     for (const auto& pair : named) {
       Room& room = file.scene.add_room(pair.first.text());
-      places.push_back(read_room(pair.second, text, named.size() == 1, room, file));
+      places.push_back(read_room(pair.second, text, named.size() == 1, room, file, keeping));
     }
   }
   check_portals(file.scene, places);
@@ -510,6 +540,27 @@ SceneFile parse_scene(const std::string& text, const std::string& path,
   return file;
 }
 
+}  // namespace
+
+namespace {
+
+/// Reads a file; what was made of it `before` is taken over where it says the same.
+SceneFile parse_again(const std::string& text, const std::string& path, const SceneNumbers& numbers,
+                      const KeptParts* before) {
+  Node root = parse_document(text, path);
+  Keeping keeping{before, {}};
+  SceneFile file = read_document(root, text, path, numbers, keeping);
+  file.kept = std::make_shared<const KeptParts>(std::move(keeping.now));
+  return file;
+}
+
+}  // namespace
+
+SceneFile parse_scene(const std::string& text, const std::string& path,
+                      const SceneNumbers& numbers) {
+  return parse_again(text, path, numbers, nullptr);
+}
+
 SceneFile read_scene(const std::string& path, const SceneNumbers& numbers) {
   return parse_scene(read_file(path), path, numbers);
 }
@@ -518,7 +569,7 @@ Scene scene_with(const SceneFile& file, const SceneNumbers& numbers) {
   if (numbers == file.numbers) return file.scene;
   SceneNumbers all = file.numbers;
   for (const auto& [name, value] : numbers) all.insert_or_assign(name, value);
-  SceneFile other = parse_scene(file.text, file.path, all);
+  SceneFile other = parse_again(file.text, file.path, all, file.kept.get());
   for (const std::string& door : file.opened) open_door_by_text(other, door);
   return std::move(other.scene);
 }
@@ -527,7 +578,7 @@ void set_by_name(SceneFile& file, std::string_view name, std::string_view value)
   if (constexpr std::string_view of_scene = "scene."; name.starts_with(of_scene)) {
     SceneNumbers numbers = file.numbers;
     numbers.insert_or_assign(std::string(name.substr(of_scene.size())), value);
-    file = parse_scene(file.text, file.path, numbers);
+    file = parse_again(file.text, file.path, numbers, file.kept.get());
     return;
   }
   Settings settings{file.budget, file.camera};

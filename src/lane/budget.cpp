@@ -77,10 +77,12 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::field, &FieldBudget::steps>(
           "field.steps", "", {1, 16'000'000},
           "steps a lane may take in a field; one that needs more is spent"),
-      knob<&Budget::field, &FieldBudget::tolerance>("field.tolerance", "meters", {1e-9, 1},
-                                                    "nearer to a surface is on it"),
-      knob<&Budget::field, &FieldBudget::growth>("field.growth", "meters a meter", {0, 1},
-                                                 "more tolerance for every meter along the lane"),
+      knob<&Budget::field, &FieldBudget::tolerance>(
+          "field.tolerance", "meters", {1e-9, 1},
+          "distance from a surface at which a lane has hit it"),
+      knob<&Budget::field, &FieldBudget::growth>(
+          "field.growth", "meters a meter", {0, 1},
+          "additional tolerance for each meter along the lane"),
       knob<&Budget::field, &FieldBudget::relaxation>(
           "field.relaxation", "", {1, 2, false, true},
           "factor of a step where field.method is relaxed", 1, "field.method=relaxed"),
@@ -89,19 +91,18 @@ std::span<const Knob<Budget>> budget_knobs() {
                                                     1, "field.method=fixed"),
       knob<&Budget::field, &FieldBudget::refinement>(
           "field.refinement", "", {0, 100},
-          "looks at most, to find where between the last place outside and the first inside a "
-          "surface "
-          "is; 0: lanes end within the tolerance"),
+          "most evaluations for refining a hit between the last place outside and the first "
+          "inside; 0 ends lanes within the tolerance"),
       knob<&Budget::field, &FieldBudget::normals>(
           "field.normals", "", {},
-          "which way a surface faces: exact, carried through the operations, or by the difference "
-          "of values around"),
+          "surface normals: exact by derivatives carried through the operations, or by differences "
+          "of values"),
       knob<&Budget::field, &FieldBudget::normal_step>("field.normal_step", "meters", {1e-9, 1},
-                                                      "how far around differences are taken", 1,
-                                                      "field.normals=difference"),
+                                                      "distance over which differences are taken",
+                                                      1, "field.normals=difference"),
       knob<&Budget::field, &FieldBudget::detail>(
           "field.detail", "pixels", {0, 64},
-          "what folds again and again is left out where it is smaller than this; 0: nothing is"),
+          "detail of iterated folds smaller than this is left out; 0 keeps all"),
       knob<&Budget::field, &FieldBudget::pruning>(
           "field.pruning", "", {},
           "evaluate only the parts of a field that can matter where lanes are; values are the "
@@ -111,90 +112,99 @@ std::span<const Knob<Budget>> budget_knobs() {
           "field.cones", "", {}, "lead neighboring lanes together while they are in the open"),
       knob<&Budget::texture, &TextureBudget::sampling>(
           "texture.sampling", "", {},
-          "nearest takes one texel, bilinear the four around, filtered all that a pixel covers"),
-      knob<&Budget::texture, &TextureBudget::taps>(
-          "texture.taps", "", {1, 16},
-          "lookups along the longer side of what a pixel covers, where it covers a long strip", 1,
-          "texture.sampling=filtered"),
+          "texture filter: nearest texel, bilinear between four, or filtered over the pixel's "
+          "footprint"),
+      knob<&Budget::texture, &TextureBudget::taps>("texture.taps", "", {1, 16},
+                                                   "most texture lookups along the longer side of "
+                                                   "a pixel's footprint (anisotropic filtering)",
+                                                   1, "texture.sampling=filtered"),
       knob<&Budget::light, &LightBudget::sun_shadows>(
           "light.sun_shadows", "", {},
-          "none, one look at the map a fixed way toward the sun, or a ray toward it"),
+          "shadows of the sun: none, probe looks at one place of the map toward the sun, traced "
+          "casts a ray"),
       knob<&Budget::light, &LightBudget::probe>("light.probe", "meters", {0, 1000, true},
-                                                "how far toward the sun the probe looks", 1,
-                                                "light.sun_shadows=probe"),
-      knob<&Budget::light, &LightBudget::lamp_shadows>("light.lamp_shadows", "", {},
-                                                       "none, or a ray toward every lamp"),
+                                                "distance toward the sun at which the probe looks",
+                                                1, "light.sun_shadows=probe"),
+      knob<&Budget::light, &LightBudget::lamp_shadows>(
+          "light.lamp_shadows", "", {}, "shadows of lamps: none, or a traced ray toward each lamp"),
       knob<&Budget::light, &LightBudget::corners>(
           "light.corners", "", {},
-          "darker corners: none, by the neighboring cells, or by sampled rays"),
-      knob<&Budget::light, &LightBudget::corner_samples>("light.corner_samples", "rays", {1, 4096},
-                                                         "rays for the darkness of a place", 1,
-                                                         "light.corners=sampled"),
+          "ambient occlusion: none, estimated from neighboring cells and distances, or sampled by "
+          "rays"),
+      knob<&Budget::light, &LightBudget::corner_samples>(
+          "light.corner_samples", "rays", {1, 4096}, "rays for the ambient occlusion of a place", 1,
+          "light.corners=sampled"),
       knob<&Budget::light, &LightBudget::wet_floor>(
           "light.wet_floor", "", {},
-          "what wet floors show: nothing, the map upside down, or a traced bounce"),
+          "reflections on wet floors: none, mirrored shows the map upside down, traced follows a "
+          "bounce"),
       knob<&Budget::light, &LightBudget::softness>(
           "light.softness", "", {},
-          "edges of shadows: hard, quick by the distances of fields on the way to a light, or "
-          "sampled by rays over its size"),
-      knob<&Budget::light, &LightBudget::soft_samples>("light.soft_samples", "rays", {1, 4096},
-                                                       "rays toward each light", 1,
-                                                       "light.softness=sampled"),
+          "shadow edges: hard, quick estimates the penumbra from distances on the way to the "
+          "light, sampled casts rays over the light's size"),
+      knob<&Budget::light, &LightBudget::soft_samples>(
+          "light.soft_samples", "rays", {1, 4096},
+          "shadow rays toward each light where softness is sampled", 1, "light.softness=sampled"),
       knob<&Budget::light, &LightBudget::fog>(
           "light.fog", "", {},
-          "fog: quick in one color, or sampled, darker where the sun does not reach it"),
+          "light in fog: quick is one color, sampled is darker where the sun does not reach "
+          "(shadow rays from places along the lane)"),
       knob<&Budget::light, &LightBudget::fog_samples>(
-          "light.fog_samples", "rays", {1, 4096}, "places along a lane", 1, "light.fog=sampled"),
+          "light.fog_samples", "rays", {1, 4096}, "places along a lane where lit fog is sampled", 1,
+          "light.fog=sampled"),
       knob<&Budget::light, &LightBudget::crossings>(
           "light.crossings", "", {0, 4},
-          "portals, one behind another, that light of the sun and of lamps comes through"),
+          "portals, one behind another, that sunlight and lamplight pass through"),
       knob<&Budget::bounces, &BounceBudget::limit>(
           "bounces.limit", "", {0, 64},
-          "mirrors and bodies that bend light a lane may go on from; past it mirrors show the sky "
-          "and lanes into bodies are spent"),
+          "bounce depth: reflections and refractions of a lane; past it mirrors show the sky and "
+          "lanes into glass are spent"),
       knob<&Budget::passes, &PassBudget::limit>(
           "passes.limit", "", {0, 1000},
-          "surfaces a lane may look through; one that needs more is spent"),
+          "translucent surfaces a lane may pass; one that needs more is spent"),
       knob<&Budget::crossings, &CrossingBudget::limit>(
           "crossings.limit", "", {0, 10000},
-          "portals a lane may go through; one that needs more is spent, or shows the portal's "
-          "fallback"),
+          "crossing depth: portals a lane may pass; one that needs more is spent, or shows the "
+          "portal's fallback"),
       knob<&Budget::crossings, &CrossingBudget::method>(
-          "crossings.method", "", {}, "the order of the steps in which swells bend lanes"),
+          "crossings.method", "", {},
+          "order of the integration steps along which swells bend lanes"),
       knob<&Budget::crossings, &CrossingBudget::tolerance>(
-          "crossings.tolerance", "meters", {1e-9, 1},
-          "how far lanes that swells bend may be off their way after a step"),
+          "crossings.tolerance", "meters", {1e-9, 1}, "error a step of a bent lane may have"),
       knob<&Budget::crossings, &CrossingBudget::steps>(
           "crossings.steps", "", {1, 1'000'000},
           "steps a lane may take through swells; one that needs more is spent"),
       knob<&Budget::plane, &PlaneBudget::number>(
           "plane.number", "", {},
-          "what the points of a plane are iterated in; auto takes the cheapest type that tells its "
+          "number type of a plane's iteration; auto takes the cheapest that tells neighboring "
           "pixels apart"),
-      knob<&Budget::plane, &PlaneBudget::integer_bits>("plane.integer_bits", "bits", {1, 63},
-                                                       "before the point, with the sign", 1,
-                                                       "plane.number=fixed"),
-      knob<&Budget::plane, &PlaneBudget::fraction_bits>("plane.fraction_bits", "bits", {1, 63},
-                                                        "behind the point; 64 with those before "
-                                                        "it, at most",
-                                                        1, "plane.number=fixed"),
+      knob<&Budget::plane, &PlaneBudget::integer_bits>(
+          "plane.integer_bits", "bits", {1, 63},
+          "integer bits of fixed-point numbers, with the sign", 1, "plane.number=fixed"),
+      knob<&Budget::plane, &PlaneBudget::fraction_bits>(
+          "plane.fraction_bits", "bits", {1, 63},
+          "fraction bits of fixed-point numbers; at most 64 with the integer bits", 1,
+          "plane.number=fixed"),
       knob<&Budget::plane, &PlaneBudget::iterations>(
           "plane.iterations", "steps", {1, 9e15},
-          "a point that has not escaped by then, nor is known to stay, is spent"),
+          "iteration limit; a point that has neither escaped by then nor is known to stay is "
+          "spent"),
       knob<&Budget::plane, &PlaneBudget::limit>(
-          "plane.limit", "", {}, "given: those steps; auto: doubled until hardly a pixel changes"),
-      knob<&Budget::plane, &PlaneBudget::changing>("plane.changing", "", {0, 1},
-                                                   "share of the pixels that may still change", 1,
-                                                   "plane.limit=auto"),
+          "plane.limit", "", {},
+          "given uses plane.iterations; auto doubles it until hardly a pixel changes"),
+      knob<&Budget::plane, &PlaneBudget::changing>(
+          "plane.changing", "", {0, 1}, "share of the pixels that may still change when auto stops",
+          1, "plane.limit=auto"),
       knob<&Budget::plane, &PlaneBudget::forms>(
-          "plane.forms", "", {}, "whether the largest parts of power 2 are told by closed forms"),
-      knob<&Budget::plane, &PlaneBudget::periodicity>(
-          "plane.periodicity", "", {}, "whether orbits that come back to a place end"),
+          "plane.forms", "", {},
+          "test the largest parts of power 2 by closed forms (cardioid and disc)"),
+      knob<&Budget::plane, &PlaneBudget::periodicity>("plane.periodicity", "", {},
+                                                      "end orbits that return to an earlier place"),
       knob<&Budget::plane, &PlaneBudget::derivative>(
-          "plane.derivative", "", {}, "whether orbits end that draw what is around them together"),
+          "plane.derivative", "", {},
+          "end orbits whose derivative vanishes: they are attracted to a cycle"),
       knob<&Budget::plane, &PlaneBudget::skipping>(
-          "plane.skipping", "", {},
-          "whether perturbation takes many steps together where they are as good as linear"),
+          "plane.skipping", "", {}, "let perturbation skip steps that are linear within rounding"),
       knob<&Budget::plane, &PlaneBudget::samples>(
           "plane.samples", "", {},
           "which pixels frame.samples are taken of: those at edges of the color, or all"),
@@ -203,7 +213,7 @@ std::span<const Knob<Budget>> budget_knobs() {
                           "columns where they are exact"),
       knob<&Budget::number>("number", "", {}, "the number type lanes are traced in"),
       knob<&Budget::far_limit>("far_limit", "meters", {0, 1e6, true},
-                               "where a lane that met nothing has escaped"),
+                               "distance at which a lane that hit nothing has escaped"),
   };
   return table;
 }

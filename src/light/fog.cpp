@@ -9,10 +9,12 @@ namespace photonlane {
 std::span<const Knob<Fog>> fog_knobs() {
   static const Knob<Fog> table[] = {
       knob<&Fog::color>("color", "", {0, 1}, "what everything fades to, and what the open shows"),
-      knob<&Fog::start>("start", "meters", {0, 1e7}, "distance up to which nothing fades"),
-      knob<&Fog::end>("end", "meters", {0, 1e7, true}, "distance from which all is fog"),
+      knob<&Fog::start>("start", "meters", {0, 1e7}, "distance up to which there is no fog"),
+      knob<&Fog::end>("end", "meters", {0, 1e7, true},
+                      "distance from which nothing but fog is seen"),
       knob<&Fog::sunlit>("sunlit", "", {0, 1},
-                         "how much of its color is the sun's light, where light.fog is sampled"),
+                         "share of the fog's color that is sunlight, and missing in shadows, where "
+                         "light.fog is sampled"),
   };
   return table;
 }

@@ -10,11 +10,11 @@ namespace photonlane {
 std::span<const Knob<Sun>> sun_knobs() {
   static const Knob<Sun> table[] = {
       knob<&Sun::heading>("heading", "degrees", {-36000, 36000},
-                          "where it stands, counterclockwise from east", degrees(1)),
-      knob<&Sun::elevation>("elevation", "degrees", {0, 90, true}, "how high it stands",
-                            degrees(1)),
-      knob<&Sun::color>("color", "", {0, 1}, "its light"),
-      knob<&Sun::size>("size", "degrees", {0, 90}, "how wide it is seen, where shadows are soft",
+                          "direction of the sun, counterclockwise from east", degrees(1)),
+      knob<&Sun::elevation>("elevation", "degrees", {0, 90, true},
+                            "height of the sun above the horizon", degrees(1)),
+      knob<&Sun::color>("color", "", {0, 1}, "color of the sun's light"),
+      knob<&Sun::size>("size", "degrees", {0, 90}, "angular diameter, for soft shadows",
                        degrees(1)),
   };
   return table;
@@ -22,22 +22,25 @@ std::span<const Knob<Sun>> sun_knobs() {
 
 std::span<const Knob<Lamp>> lamp_knobs() {
   static const Knob<Lamp> table[] = {
-      knob<&Lamp::place>("place", "meters", {-1e7, 1e7}, "where it hangs"),
-      knob<&Lamp::color>("color", "", {0, 1}, "its light, where it is brightest"),
-      knob<&Lamp::range>("range", "meters", {0, 1e6, true}, "how far it reaches"),
-      knob<&Lamp::radius>("radius", "meters", {0, 1000}, "of its ball, where shadows are soft"),
-      knob<&Lamp::aim>("aim", "meters", {-1e7, 1e7}, "where a spot shines"),
+      knob<&Lamp::place>("place", "meters", {-1e7, 1e7}, "position of the lamp"),
+      knob<&Lamp::color>("color", "", {0, 1}, "color of the light close to the lamp"),
+      knob<&Lamp::range>("range", "meters", {0, 1e6, true},
+                         "distance at which the light has faded out"),
+      knob<&Lamp::radius>("radius", "meters", {0, 1000}, "radius of the lamp, for soft shadows"),
+      knob<&Lamp::aim>("aim", "meters", {-1e7, 1e7}, "point a spotlight is aimed at"),
       knob<&Lamp::cone>("cone", "degrees", {0, 360, true},
-                        "how wide a spot shines; 360: all around", degrees(1)),
+                        "opening angle of a spotlight; 360 shines all around", degrees(1)),
   };
   return table;
 }
 
 std::span<const Knob<Lighting>> lighting_knobs() {
   static const Knob<Lighting> table[] = {
-      knob<&Lighting::ambient>("ambient", "", {0, 1}, "light from everywhere"),
-      knob<&Lighting::corner_reach>("corner_reach", "meters", {0, 1000, true},
-                                    "how far from walls it is darker"),
+      knob<&Lighting::ambient>("ambient", "", {0, 1},
+                               "ambient light, the same from all directions"),
+      knob<&Lighting::corner_reach>(
+          "corner_reach", "meters", {0, 1000, true},
+          "distance from walls and surfaces within which ambient light is occluded"),
   };
   return table;
 }

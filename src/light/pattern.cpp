@@ -380,8 +380,10 @@ Texture make_texture(const TextureRecipe& recipe) {
     }
   }
   if (recipe.pattern == Pattern::leaf) sheet.lay_leaves(colors);
+  std::vector<std::uint32_t>& texels = texture.texels.own();
+  texels.reserve(colors.size());
   for (std::size_t i = 0; i < colors.size(); ++i) {
-    texture.texels.push_back(pack_texel(colors[i].max(0.0f).min(1.0f), alphas[i]));
+    texels.push_back(pack_texel(colors[i].max(0.0f).min(1.0f), alphas[i]));
   }
   return texture;
 }

@@ -33,7 +33,7 @@ std::uint32_t pack_texel(const Color& color, float alpha) {
 
 std::span<const Knob<TextureRecipe>> texture_recipe_knobs() {
   static const Knob<TextureRecipe> table[] = {
-      knob<&TextureRecipe::pattern>("pattern", "", {}, "what is drawn"),
+      knob<&TextureRecipe::pattern>("pattern", "", {}, "the pattern to draw"),
       knob<&TextureRecipe::width>("width", "texels", {1, 8192}, "width of the texture"),
       knob<&TextureRecipe::height>("height", "texels", {1, 8192}, "height of the texture"),
       knob<&TextureRecipe::color>("color", "", {0, 1}, "main color"),
@@ -47,7 +47,8 @@ std::span<const Knob<TextureRecipe>> texture_recipe_knobs() {
       knob<&TextureRecipe::variation>("variation", "", {0, 1},
                                       "how much the tiles differ from one another"),
       knob<&TextureRecipe::clear>("clear", "", {0, 1}, "how clear the panes of glazing are"),
-      knob<&TextureRecipe::seed>("seed", "", {0, 1e15}, "another number, another drawing"),
+      knob<&TextureRecipe::seed>("seed", "", {0, 1e15},
+                                 "start of the random numbers of the drawing"),
   };
   return table;
 }

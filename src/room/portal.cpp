@@ -36,11 +36,11 @@ std::span<const Knob<Portal>> portal_knobs() {
       knob<&Portal::stance, &Stance::roll>("roll", "degrees", {-36000, 36000},
                                            "how far it is turned about the way it faces",
                                            degrees(1)),
-      knob<&Portal::one_way>("one_way", "", {}, "nothing leads back"),
-      knob<&Portal::behind>("behind", "", {},
-                            "what it is from behind, or from within a sphere or box: the same, "
-                            "leading to behind where it leads; open, as if nothing was there; or "
-                            "shut, a surface of the rim's color"),
+      knob<&Portal::one_way>("one_way", "", {}, "the portal has no way back"),
+      knob<&Portal::behind>(
+          "behind", "", {},
+          "what it is from behind, or from inside a sphere or box: same leads to the far side of "
+          "its target, open is as if nothing were there, shut is a surface of the rim's color"),
       knob<&Portal::rim>("rim", "meters", {0, 1000}, "width of the rim, within the opening"),
       knob<&Portal::rim_color>("rim_color", "", {0, 1}, "color of the rim"),
       knob<&Portal::stretch>("stretch", "", {0.01, 100},
@@ -56,13 +56,13 @@ std::span<const Knob<PortalTarget>> portal_target_knobs() {
                                                "where the middle of the opening comes out"),
       knob<&PortalTarget::stance, &Stance::heading>(
           "heading", "degrees", {-36000, 36000},
-          "which way lanes go on that come straight through a flat opening; how what is in a "
-          "sphere or box is turned",
+          "direction in which lanes go on that come straight through a flat opening; turn of what "
+          "is seen in a sphere or box",
           degrees(1)),
-      knob<&PortalTarget::stance, &Stance::pitch>("pitch", "degrees", {-90, 90},
-                                                  "how far above the horizon", degrees(1)),
+      knob<&PortalTarget::stance, &Stance::pitch>(
+          "pitch", "degrees", {-90, 90}, "angle of that direction above the horizon", degrees(1)),
       knob<&PortalTarget::stance, &Stance::roll>("roll", "degrees", {-36000, 36000},
-                                                 "how far it is turned about that way", degrees(1)),
+                                                 "turn about that direction", degrees(1)),
       knob<&PortalTarget::scale>("scale", "", {1e-6, 1e6},
                                  "meters there for a meter before the opening"),
   };
@@ -75,7 +75,7 @@ std::span<const Knob<Opening>> opening_knobs(OpeningShape shape) {
       knob<&Opening::height>("height", "meters", {0, 1e6, true}, "how high"),
   };
   static const Knob<Opening> round[] = {
-      knob<&Opening::radius>("radius", "meters", {0, 1e6, true}, "from the middle to the border"),
+      knob<&Opening::radius>("radius", "meters", {0, 1e6, true}, "radius of the opening"),
   };
   static const Knob<Opening> box[] = {
       knob<&Opening::size>("size", "meters", {0, 1e6, true}, "how long ahead, across and up"),

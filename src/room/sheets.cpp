@@ -15,10 +15,10 @@ std::span<const Knob<Sheets>> sheets_knobs() {
                              "where the seam lies, seen from the axis", degrees(1)),
       knob<&Sheets::reach>("reach", "meters", {0, 1e6, true},
                            "how far from the axis the seam goes"),
-      knob<&Sheets::height>("height", "meters", {0, 1e6, true}, "how high it is"),
+      knob<&Sheets::height>("height", "meters", {0, 1e6, true}, "height of the seam"),
       knob<&Sheets::endless>(
           "endless", "", {},
-          "the last room leads to itself, however often, instead of to the first"),
+          "going round in the last room stays in it, instead of leading to the first"),
   };
   return table;
 }

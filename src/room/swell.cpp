@@ -137,10 +137,12 @@ BentStep bend_by(const Swell& swell, const BentLane& lane, double length, double
 
 std::span<const Knob<Swell>> swell_knobs() {
   static const Knob<Swell> table[] = {
-      knob<&Swell::at>("at", "meters", {-1e7, 1e7}, "the middle"),
-      knob<&Swell::radius>("radius", "meters", {0, 1e6, true}, "where it has faded out"),
+      knob<&Swell::at>("at", "meters", {-1e7, 1e7}, "middle of the ball"),
+      knob<&Swell::radius>("radius", "meters", {0, 1e6, true},
+                           "radius of the ball, where the stretch has faded out"),
       knob<&Swell::axis>("axis", "", {-1e6, 1e6}, "the direction in which space is longer"),
-      knob<&Swell::stretch>("stretch", "", {0.01, 100}, "how many times longer, in the middle"),
+      knob<&Swell::stretch>("stretch", "", {0.01, 100},
+                            "factor by which lengths along the axis are longer in the middle"),
   };
   return table;
 }

@@ -64,8 +64,9 @@ SphereLane lane_of(const LaneBatch<Number>& lanes, std::size_t i) {
 
 std::span<const Knob<Sphere>> sphere_knobs() {
   static const Knob<Sphere> table[] = {
-      knob<&Sphere::center>("at", "meters", {-largest_place, largest_place}, "its center"),
-      knob<&Sphere::radius>("radius", "meters", {0, largest_place, true}, "of the sphere"),
+      knob<&Sphere::center>("at", "meters", {-largest_place, largest_place},
+                            "center of the sphere"),
+      knob<&Sphere::radius>("radius", "meters", {0, largest_place, true}, "radius of the sphere"),
   };
   return table;
 }

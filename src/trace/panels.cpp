@@ -13,10 +13,12 @@ std::span<const Knob<Sprite>> sprite_knobs() {
       knob<&Sprite::foot>("foot", "meters", {-1e7, 1e7}, "the middle of its lower edge"),
       knob<&Sprite::width>("width", "meters", {0, 10000, true}, "how wide"),
       knob<&Sprite::height>("height", "meters", {0, 10000},
-                            "how high; 0: as its texels are square"),
-      knob<&Sprite::fixed>("fixed", "", {}, "it stands as heading says instead of facing the eye"),
-      knob<&Sprite::heading>("heading", "degrees", {-36000, 36000},
-                             "where the front of a fixed one looks", degrees(1), "fixed=true"),
+                            "height; 0 follows from the width and square texels"),
+      knob<&Sprite::fixed>("fixed", "", {}, "stands as heading says instead of facing the camera"),
+      knob<&Sprite::heading>(
+          "heading", "degrees", {-36000, 36000},
+          "direction the front of a fixed sprite faces, counterclockwise from east", degrees(1),
+          "fixed=true"),
   };
   return table;
 }

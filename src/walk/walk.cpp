@@ -214,11 +214,11 @@ class Walker {
 std::span<const Knob<WalkMove>> walk_move_knobs() {
   static const Knob<WalkMove> table[] = {
       knob<&WalkMove::forward>("forward", "meters", {-10000, 10000},
-                               "way along the heading; below 0 backward"),
+                               "distance along the heading; below 0 backward"),
       knob<&WalkMove::sideways>("sideways", "meters", {-10000, 10000},
-                                "way to the right of the heading; below 0 to the left"),
+                                "distance to the right of the heading; below 0 to the left"),
       knob<&WalkMove::turn>("turn", "degrees", {-36000, 36000}, "turn to the left", degrees(1)),
-      knob<&WalkMove::over>("over", "seconds", {0.001, 100000}, "time the move takes"),
+      knob<&WalkMove::over>("over", "seconds", {0.001, 100000}, "duration of the move"),
   };
   return table;
 }
@@ -226,9 +226,9 @@ std::span<const Knob<WalkMove>> walk_move_knobs() {
 std::span<const Knob<WalkScript>> walk_script_knobs() {
   static const Knob<WalkScript> table[] = {
       knob<&WalkScript::radius>("radius", "meters", {0, 1000, true}, "radius of the body"),
-      knob<&WalkScript::step>("step", "meters", {0, 1000},
-                              "how much higher than where it stands the body steps"),
-      knob<&WalkScript::rate>("rate", "frames a second", {0, 1000, true}, "frames taken"),
+      knob<&WalkScript::step>("step", "meters", {0, 1000}, "height of a step the body can climb"),
+      knob<&WalkScript::rate>("rate", "frames a second", {0, 1000, true},
+                              "frames of the walk per second"),
   };
   return table;
 }

@@ -16,25 +16,28 @@ Field body_field(const RoomBody& body) {
 
 std::span<const Knob<RoomBody>> room_body_knobs() {
   static const Knob<RoomBody> table[] = {
-      knob<&RoomBody::body, &RollingBody::place>("at", "meters", {-1e6, 1e6}, "where it starts"),
+      knob<&RoomBody::body, &RollingBody::place>("at", "meters", {-1e6, 1e6},
+                                                 "position at the start"),
       knob<&RoomBody::body, &RollingBody::velocity>("velocity", "meters a second", {-1e3, 1e3},
-                                                    "at the start"),
+                                                    "velocity at the start"),
       knob<&RoomBody::body, &RollingBody::spin>("spin", "radians a second", {-1e3, 1e3},
-                                                "at the start, about x, y and z"),
+                                                "angular velocity at the start, about x, y and z"),
       knob<&RoomBody::body, &RollingBody::mass>("mass", "kilograms", {0, 1e6, true},
-                                                "of all balls"),
-      knob<&RoomBody::body, &RollingBody::bounce>("bounce", "", {0, 1},
-                                                  "share of the speed that comes back"),
+                                                "mass of the whole body"),
+      knob<&RoomBody::body, &RollingBody::bounce>(
+          "bounce", "", {0, 1},
+          "coefficient of restitution: share of the speed toward a surface that is kept"),
       knob<&RoomBody::body, &RollingBody::friction>("friction", "", {0, 100},
-                                                    "force along a surface over force into it"),
+                                                    "coefficient of friction"),
   };
   return table;
 }
 
 std::span<const Knob<BodyBall>> body_ball_knobs() {
   static const Knob<BodyBall> table[] = {
-      knob<&BodyBall::place>("at", "meters", {-1e3, 1e3}, "in the body's own space"),
-      knob<&BodyBall::radius>("radius", "meters", {0, 1e3, true}, "of the ball"),
+      knob<&BodyBall::place>("at", "meters", {-1e3, 1e3},
+                             "center of the ball in the body's own space"),
+      knob<&BodyBall::radius>("radius", "meters", {0, 1e3, true}, "radius of the ball"),
   };
   return table;
 }

@@ -128,11 +128,41 @@ Field field_of(std::shared_ptr<const Solid> solid) {
   return field::function(std::move(function));
 }
 
+template <class One, class Same>
+bool all_same(const std::vector<One>& a, const std::vector<One>& b, const Same& same) {
+  return std::equal(a.begin(), a.end(), b.begin(), b.end(), same);
+}
+
+bool same_fields(const RoomSource& a, const RoomSource& b) {
+  const auto same_field = [](const Field& one, const Field& other) {
+    return one.identity() == other.identity();
+  };
+  const auto same_ball = [](const BodyBall& one, const BodyBall& other) {
+    return one.place == other.place && one.radius == other.radius;
+  };
+  const auto same_body = [&](const RoomBody& one, const RoomBody& other) {
+    return one.material == other.material && one.body.place == other.body.place &&
+           one.body.turn == other.body.turn &&
+           all_same(one.body.balls, other.body.balls, same_ball);
+  };
+  return a.plain == b.plain && a.bending == b.bending && all_same(a.fields, b.fields, same_field) &&
+         all_same(a.bodies, b.bodies, same_body);
+}
+
+/// A room of a world before, whose solids may be taken over.
+struct RoomBefore {
+  const CompiledRoom* room = nullptr;
+  const RoomSource* source = nullptr;
+
+  /// How many of its solids are of fields: the first after the cells.
+  std::size_t fields() const { return room->others().size() - source->parts.size(); }
+};
+
 /// Compiles one room; its own materials are put behind those of the world.
 class RoomMaker {
  public:
-  RoomMaker(const Scene& scene, const Room& room, World::Data& data)
-      : scene_(scene), room_(room), data_(data) {}
+  RoomMaker(const Scene& scene, const Room& room, World::Data& data, const RoomBefore& before)
+      : scene_(scene), room_(room), data_(data), before_(before) {}
 
   CompiledRoom make() {
     validate(room_.fog);
@@ -149,9 +179,31 @@ class RoomMaker {
     if (!room_.fields.empty() || !room_.bodies.empty() || !room_.parts.empty()) {
       plain_ = add_material({.base = {0.6f, 0.6f, 0.6f}});
     }
-    add_fields();
-    add_parts();
-    make_near_field();
+    source_.fields = room_.fields;
+    source_.bodies = room_.bodies;
+    source_.parts = room_.parts;
+    source_.plain = plain_;
+    for (const Material& material : scene_.materials) source_.bending.push_back(material.bends());
+    check_fields();
+    const bool same = before_.source != nullptr && same_fields(source_, *before_.source);
+    if (same) {
+      source_.measured = before_.source->measured;
+      source_.opaque = before_.source->opaque;
+      for (const auto& solid : before_.room->others().first(before_.fields())) add_solid(solid);
+    } else {
+      add_fields();
+    }
+    const bool same_parts = add_parts();
+    if (same && same_parts) {
+      made_.near_field = before_.room->near_field;
+    } else {
+      make_near_field();
+    }
+    if (made_.near_field != nullptr && std::find(made_.solids.begin(), made_.solids.end(),
+                                                 made_.near_field) == made_.solids.end()) {
+      data_.memory_bytes += made_.near_field->memory_bytes();
+    }
+    data_.sources.push_back(std::move(source_));
     for (const Sprite& sprite : room_.sprites) {
       validate_knobs(sprite_knobs(), sprite);
       if (sprite.material >= scene_.materials.size()) {
@@ -203,56 +255,93 @@ class RoomMaker {
       surfaces.clear_materials.push_back(clear);
       surfaces.volume_materials.push_back(material.density > 0);
     }
-    add_solid(std::make_shared<CellSolid>(map, std::move(surfaces)));
+    const CellSolid* old = before_.room != nullptr ? before_.room->cells() : nullptr;
+    if (old != nullptr && old->surfaces() == surfaces && old->map() == map) {
+      add_solid(before_.room->solids.front());
+    } else {
+      add_solid(std::make_shared<CellSolid>(map, std::move(surfaces)));
+    }
     made_.has_cells = true;
     made_.ceiling_height = map.wall_height;
     made_.face_shade = map.face_shade;
     made_.cell_size = map.cell_size;
   }
 
-  /// Those that do not bend light joined to one, and those that do to another, so that what stands
-  /// in glass is met from inside.
-  void add_fields() {
-    std::vector<Field> fields = room_.fields;
-    for (const RoomBody& body : room_.bodies) fields.push_back(body_field(body));
-    std::vector<Field> clear;
-    for (const Field& field : fields) {
-      check_field(field, scene_.materials.size());
-      (bends(field, scene_.materials, nullptr) ? clear : opaque_).push_back(field::measured(field));
-    }
-    for (const std::vector<Field>* of : {&opaque_, &clear}) {
-      if (of->empty()) continue;
-      auto field = std::make_shared<const CompiledField>(joined(*of, true), plain_);
-      if (of == &opaque_) marched_ = field;
-      add_solid(std::move(field));
+  void check_fields() {
+    for (const Field& field : room_.fields) check_field(field, scene_.materials.size());
+    for (const RoomBody& body : room_.bodies) {
+      check_field(body_field(body), scene_.materials.size());
     }
   }
 
-  void add_parts() {
-    std::vector<bool> bending;
-    for (const Material& material : scene_.materials) bending.push_back(material.bends());
-    for (const std::shared_ptr<const SolidPart>& part : room_.parts) {
-      add_solid(
-          part->compile({.materials = scene_.materials.size(), .plain = plain_, .bends = bending}));
+  /// Those that bend light apart from those that do not.
+  void sort_fields() {
+    const auto sort = [&](const Field& field, const Field& measured) {
+      (bends(field, scene_.materials, nullptr) ? clear_ : source_.opaque).push_back(measured);
+    };
+    for (std::size_t i = 0; i < room_.fields.size(); ++i) {
+      const Field& field = room_.fields[i];
+      const bool known = before_.source != nullptr && i < before_.source->fields.size() &&
+                         before_.source->fields[i].identity() == field.identity();
+      source_.measured.push_back(known ? before_.source->measured[i] : field::measured(field));
+      sort(field, source_.measured.back());
+    }
+    for (const RoomBody& body : room_.bodies) {
+      const Field field = body_field(body);
+      sort(field, field::measured(field));
+    }
+  }
+
+  /// Those that do not bend light joined to one, and those that do to another, so that what stands
+  /// in glass is met from inside.
+  void add_fields() {
+    sort_fields();
+    for (const std::vector<Field>* of : {&source_.opaque, &clear_}) {
+      if (of->empty()) continue;
+      add_solid(std::make_shared<const CompiledField>(joined(*of, true), plain_));
+    }
+  }
+
+  /// True where all are as before.
+  bool add_parts() {
+    bool all_same = before_.source != nullptr && before_.source->plain == plain_ &&
+                    before_.source->bending == source_.bending &&
+                    before_.source->parts.size() == room_.parts.size();
+    const bool comparable = all_same;
+    for (std::size_t i = 0; i < room_.parts.size(); ++i) {
+      const std::shared_ptr<const SolidPart>& part = room_.parts[i];
+      if (comparable && part == before_.source->parts[i]) {
+        add_solid(before_.room->others()[before_.fields() + i]);
+      } else {
+        all_same = false;
+        add_solid(part->compile(
+            {.materials = scene_.materials.size(), .plain = plain_, .bends = source_.bending}));
+      }
       const std::shared_ptr<const Solid>& solid = made_.solids.back();
       bool all_bend = true;
       part->use_materials([&](int material) {
-        all_bend = all_bend && material >= 0 && bending[static_cast<std::size_t>(material)];
+        const auto which = static_cast<std::size_t>(material);
+        all_bend = all_bend && which < source_.bending.size() && source_.bending[which];
       });
       if (solid->knows_distances() && !all_bend) others_.push_back(field_of(solid));
     }
+    return all_same;
   }
 
   /// Of the fields' own values, with the distances of all other solids that know them.
   void make_near_field() {
-    const bool stretched = std::any_of(opaque_.begin(), opaque_.end(),
+    const std::vector<Field>& opaque = source_.opaque;
+    const bool stretched = std::any_of(opaque.begin(), opaque.end(),
                                        [](const Field& field) { return field.stretch() > 1; });
-    made_.near_field = marched_;
-    if (!stretched && others_.empty()) return;
-    std::vector<Field> near = std::move(opaque_);
+    if (opaque.empty() && others_.empty()) return;
+    if (!stretched && others_.empty()) {
+      // What is marched is as near as it gets: the first of all solids that are fields.
+      made_.near_field = std::static_pointer_cast<const CompiledField>(made_.others().front());
+      return;
+    }
+    std::vector<Field> near = opaque;
     near.insert(near.end(), others_.begin(), others_.end());
     made_.near_field = std::make_shared<const CompiledField>(joined(near, false), plain_);
-    data_.memory_bytes += made_.near_field->memory_bytes();
   }
 
   const Scene& scene_;
@@ -260,8 +349,9 @@ class RoomMaker {
   World::Data& data_;
   CompiledRoom made_;
   std::uint32_t plain_ = 0;
-  std::vector<Field> opaque_;
-  std::shared_ptr<const CompiledField> marched_;
+  RoomBefore before_;
+  RoomSource source_;
+  std::vector<Field> clear_;
   std::vector<Field> others_;
 };
 
@@ -284,7 +374,9 @@ std::size_t World::room_index(std::string_view name) const {
   throw Error(ErrorKind::input, fmt::format("no room '{}'{}", name, suggestion(name, names)));
 }
 
-World compile(const Scene& scene) {
+World compile(const Scene& scene) { return compile(scene, World(nullptr)); }
+
+World compile(const Scene& scene, const World& before) {
   const Stopwatch watch;
   auto data = std::make_shared<World::Data>();
   if (scene.rooms.empty()) throw Error(ErrorKind::input, "a scene without a room");
@@ -293,13 +385,25 @@ World compile(const Scene& scene) {
   data->materials = scene.materials;
   data->scene_materials = scene.materials.size();
   for (const Material& material : scene.materials) check_material(scene, material);
-  data->textures = std::make_shared<const TextureSet>(scene.textures);
+  const World::Data* old = before.data_.get();
+  const bool same_textures =
+      old != nullptr &&
+      all_same(scene.textures, old->source_textures, [](const Texture& one, const Texture& other) {
+        return one.width == other.width && one.height == other.height &&
+               one.texels.shares(other.texels);
+      });
+  data->textures =
+      same_textures ? old->textures : std::make_shared<const TextureSet>(scene.textures);
+  data->source_textures = scene.textures;
   data->memory_bytes += data->textures->memory_bytes();
-  for (const Room& room : scene.rooms) {
+  const bool comparable = old != nullptr && old->rooms.size() == scene.rooms.size();
+  for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
+    const Room& room = scene.rooms[r];
     if (room.empty() && scene.rooms.size() == 1 && !scene.plane) {
       throw Error(ErrorKind::input, "a room with nothing in it, expected something to meet");
     }
-    data->rooms.push_back(RoomMaker(scene, room, *data).make());
+    const RoomBefore its = comparable ? RoomBefore{&old->rooms[r], &old->sources[r]} : RoomBefore{};
+    data->rooms.push_back(RoomMaker(scene, room, *data, its).make());
   }
   add_portals(scene, *data);
 

@@ -562,6 +562,13 @@ TEST(Examples, Run) {
   EXPECT_THAT(own.output, HasSubstr("stretch 1.75: nothing grows faster"));
   EXPECT_THAT(own.output, HasSubstr(" 0 spent"));
   EXPECT_EQ(io::read_png(folder.path() + "/own.png").size, (Size{320, 200}));
+  const Outcome live = run(fmt::format("'{}/live_world' live.png", PHOTONLANE_EXAMPLES), folder);
+  EXPECT_EQ(live.code, 0);
+  for (const char* what :
+       {"a light", "a material", "a field", "a sphere", "a number of the file"}) {
+    EXPECT_THAT(live.output, ContainsRegex(std::string(what) + " changed: [0-9.]+ ms until"));
+  }
+  EXPECT_EQ(io::read_png(folder.path() + "/live.png").size, (Size{160, 100}));
 }
 
 TEST_F(Tool, InventsFractalsAndTurnsNumbersOfScenes) {

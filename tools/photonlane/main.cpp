@@ -99,16 +99,25 @@ void refuse_unknown_words(const CLI::App& app, int argc, char** argv) {
   }
 }
 
-int run_tool(int argc, char** argv) {
-  CLI::App app{
-      "Casts rays through a scene and measures what each setting costs and how wrong it "
-      "is.\nExit code: 0 success, 1 a check that did not hold, 2 bad usage or input."};
-  app.name("photonlane");
-  app.set_version_flag("--version", PHOTONLANE_VERSION);
-  app.require_subcommand(1);
-  std::function<int()> chosen;
-
+/// What the words of a command line set, and the command that was chosen.
+struct Arguments {
   RenderCommand render;
+  SweepCommand sweep;
+  CompareCommand compare;
+  CheckCommand check;
+  LaneCommand lane;
+  WalkCommand walk;
+  ZoomCommand zoom;
+  MakeMapCommand make_map;
+  MakeFractalCommand make_fractal;
+  MakeVolumeCommand make_volume;
+  DescribeCommand describe;
+  DemoCommand demo;
+  std::function<int()> chosen;
+};
+
+void add_render(CLI::App& app, Arguments& all) {
+  RenderCommand& render = all.render;
   CLI::App* render_app = app.add_subcommand("render", "make a picture of a scene");
   add_scene(*render_app, render.common);
   add_threads(*render_app, render.common.threads);
@@ -129,9 +138,11 @@ int run_tool(int argc, char** argv) {
                    "that the pixels have, but for a few extremes")
       ->type_name("LOW,HIGH");
   render_app->add_flag("--no-legend", render.no_legend, "leave out the bar below a layer or plan");
-  render_app->callback([&] { chosen = [&] { return run(render); }; });
+  render_app->callback([&] { all.chosen = [&] { return run(all.render); }; });
+}
 
-  SweepCommand sweep;
+void add_sweep(CLI::App& app, Arguments& all) {
+  SweepCommand& sweep = all.sweep;
   CLI::App* sweep_app = app.add_subcommand(
       "sweep",
       "measure cost and error of many settings of the budget\nErrors are against exact "
@@ -160,9 +171,11 @@ int run_tool(int argc, char** argv) {
   sweep_app->add_option("--warm-up", sweep.warm_up, "frames before the timed ones (2)")
       ->check(CLI::Range(0, 100000))
       ->type_name("N");
-  sweep_app->callback([&] { chosen = [&] { return run(sweep); }; });
+  sweep_app->callback([&] { all.chosen = [&] { return run(all.sweep); }; });
+}
 
-  CompareCommand compare;
+void add_compare(CLI::App& app, Arguments& all) {
+  CompareCommand& compare = all.compare;
   CLI::App* compare_app = app.add_subcommand(
       "compare",
       "measure how far a picture is from a reference\nBoth .png or .exr, of one size; "
@@ -181,17 +194,21 @@ int run_tool(int argc, char** argv) {
   compare_app->add_flag("--no-legend", compare.no_legend, "leave out the bar below the picture");
   compare_app->add_flag("--quiet", compare.quiet, "print nothing but errors");
   compare_app->add_flag("--json", compare.json, "print JSON instead of text");
-  compare_app->callback([&] { chosen = [&] { return run(compare); }; });
+  compare_app->callback([&] { all.chosen = [&] { return run(all.compare); }; });
+}
 
-  CheckCommand check;
+void add_check(CLI::App& app, Arguments& all) {
+  CheckCommand& check = all.check;
   CLI::App* check_app = app.add_subcommand(
       "check",
       "say what is in a scene and what would look wrong\nExit code 1 where there is a "
       "warning.");
   add_scene(*check_app, check.common);
-  check_app->callback([&] { chosen = [&] { return run(check); }; });
+  check_app->callback([&] { all.chosen = [&] { return run(all.check); }; });
+}
 
-  LaneCommand lane;
+void add_lane(CLI::App& app, Arguments& all) {
+  LaneCommand& lane = all.lane;
   CLI::App* lane_app = app.add_subcommand(
       "lane",
       "tell what the lanes of one pixel did\nWhat they met, where the pixel's light came from, "
@@ -207,10 +224,11 @@ int run_tool(int argc, char** argv) {
   lane_app->add_flag("--march", lane.march, "every leg, and every step of marching through fields");
   lane_app->add_option("-o,--output", lane.output, "picture of its way over the plan, .png")
       ->type_name("FILE");
-  lane_app->callback([&] { chosen = [&] { return run(lane); }; });
+  lane_app->callback([&] { all.chosen = [&] { return run(all.lane); }; });
+}
 
-  WalkCommand walk;
-
+void add_walk(CLI::App& app, Arguments& all) {
+  WalkCommand& walk = all.walk;
   CLI::App* walk_app = app.add_subcommand(
       "walk",
       "play a script of timed moves\nWrites numbered frames, the way, contacts and the cost "
@@ -223,9 +241,11 @@ int run_tool(int argc, char** argv) {
   walk_app->add_option("-o,--output", walk.output, "folder to write to")
       ->required()
       ->type_name("DIR");
-  walk_app->callback([&] { chosen = [&] { return run(walk); }; });
+  walk_app->callback([&] { all.chosen = [&] { return run(all.walk); }; });
+}
 
-  ZoomCommand zoom;
+void add_zoom(CLI::App& app, Arguments& all) {
+  ZoomCommand& zoom = all.zoom;
   CLI::App* zoom_app = app.add_subcommand(
       "zoom",
       "frames of a steady zoom into a plane\nEvery frame is computed anew, unless --allow-error "
@@ -250,12 +270,12 @@ int run_tool(int argc, char** argv) {
   zoom_app->add_option("-o,--output", zoom.output, "folder to write to")
       ->required()
       ->type_name("DIR");
-  zoom_app->callback([&] { chosen = [&] { return run(zoom); }; });
+  zoom_app->callback([&] { all.chosen = [&] { return run(all.zoom); }; });
+}
 
-  MakeMapCommand make_map;
-  CLI::App* make_app = app.add_subcommand("make", "make maps, fractals, and volumes of fields");
-  make_app->require_subcommand(1);
-  CLI::App* make_map_app = make_app->add_subcommand(
+void add_make_map(CLI::App& app, Arguments& all) {
+  MakeMapCommand& make_map = all.make_map;
+  CLI::App* make_map_app = app.add_subcommand(
       "map", "make a maze, a cave or rooms with corridors, always with a way from start to goal");
   make_map_app
       ->add_option("-o,--output", make_map.output,
@@ -271,11 +291,13 @@ int run_tool(int argc, char** argv) {
       ->type_name("KEY=VALUE")
       ->allow_extra_args(false);
   make_map_app->add_flag("--quiet", make_map.quiet, "print nothing but errors");
-  make_map_app->callback([&] { chosen = [&] { return run(make_map); }; });
+  make_map_app->callback([&] { all.chosen = [&] { return run(all.make_map); }; });
+}
 
-  MakeFractalCommand make_fractal;
+void add_make_fractal(CLI::App& app, Arguments& all) {
+  MakeFractalCommand& make_fractal = all.make_fractal;
   CLI::App* make_fractal_app =
-      make_app->add_subcommand("fractal", "invent a solid that folds, as a scene of its own");
+      app.add_subcommand("fractal", "invent a solid that folds, as a scene of its own");
   make_fractal_app->add_option("-o,--output", make_fractal.output, "scene file to write (YAML)")
       ->required();
   make_fractal_app->add_option("--seed", make_fractal.seed, "which one; the same each time (1)");
@@ -283,10 +305,12 @@ int run_tool(int argc, char** argv) {
       ->add_option("--set", make_fractal.sets, "kind=any, tree, folds, box_ball, bulb or julia")
       ->type_name("KEY=VALUE");
   make_fractal_app->add_flag("--quiet", make_fractal.quiet, "print nothing but errors");
-  make_fractal_app->callback([&] { chosen = [&] { return run(make_fractal); }; });
+  make_fractal_app->callback([&] { all.chosen = [&] { return run(all.make_fractal); }; });
+}
 
-  MakeVolumeCommand make_volume;
-  CLI::App* make_volume_app = make_app->add_subcommand(
+void add_make_volume(CLI::App& app, Arguments& all) {
+  MakeVolumeCommand& make_volume = all.make_volume;
+  CLI::App* make_volume_app = app.add_subcommand(
       "volume",
       "sample a field of a scene\nSays how far the samples are from the field. As a shape in a "
       "scene: {volume: {file: FILE}}.");
@@ -307,9 +331,11 @@ int run_tool(int argc, char** argv) {
       ->allow_extra_args(false);
   make_volume_app->add_flag("--quiet", make_volume.quiet, "print nothing but errors");
   make_volume_app->add_flag("--json", make_volume.json, "print JSON instead of text");
-  make_volume_app->callback([&] { chosen = [&] { return run(make_volume); }; });
+  make_volume_app->callback([&] { all.chosen = [&] { return run(all.make_volume); }; });
+}
 
-  DescribeCommand describe;
+void add_describe(CLI::App& app, Arguments& all) {
+  DescribeCommand& describe = all.describe;
   CLI::App* describe_app =
       app.add_subcommand("describe", "list every knob, or every key of a scene file");
   describe_app
@@ -318,9 +344,11 @@ int run_tool(int argc, char** argv) {
                    "for editors)")
       ->check(CLI::IsMember({"text", "markdown", "schema"}))
       ->type_name("FORM");
-  describe_app->callback([&] { chosen = [&] { return run(describe); }; });
+  describe_app->callback([&] { all.chosen = [&] { return run(all.describe); }; });
+}
 
-  DemoCommand demo;
+void add_demo(CLI::App& app, Arguments& all) {
+  DemoCommand& demo = all.demo;
   CLI::App* demo_app = app.add_subcommand(
       "demo", "picture the Glasshouse, carefully and carelessly, and measure both");
   demo_app
@@ -336,7 +364,32 @@ int run_tool(int argc, char** argv) {
                      "the sizes of the scene files, as the README shows; without it 640x400");
   add_threads(*demo_app, demo.threads);
   demo_app->add_flag("--quiet", demo.quiet, "print only the folder");
-  demo_app->callback([&] { chosen = [&] { return run(demo); }; });
+  demo_app->callback([&] { all.chosen = [&] { return run(all.demo); }; });
+}
+
+int run_tool(int argc, char** argv) {
+  CLI::App app{
+      "Casts rays through a scene and measures what each setting costs and how wrong it "
+      "is.\nExit code: 0 success, 1 a check that did not hold, 2 bad usage or input."};
+  app.name("photonlane");
+  app.set_version_flag("--version", PHOTONLANE_VERSION);
+  app.require_subcommand(1);
+  Arguments all;
+
+  add_render(app, all);
+  add_sweep(app, all);
+  add_compare(app, all);
+  add_check(app, all);
+  add_lane(app, all);
+  add_walk(app, all);
+  add_zoom(app, all);
+  CLI::App* make_app = app.add_subcommand("make", "make maps, fractals, and volumes of fields");
+  make_app->require_subcommand(1);
+  add_make_map(*make_app, all);
+  add_make_fractal(*make_app, all);
+  add_make_volume(*make_app, all);
+  add_describe(app, all);
+  add_demo(app, all);
 
   refuse_unknown_words(app, argc, argv);
   try {
@@ -350,7 +403,7 @@ int run_tool(int argc, char** argv) {
     complain(fmt::format("photonlane: {}; see photonlane --help", problem.what()));
     return bad_input;
   }
-  return chosen();
+  return all.chosen();
 }
 
 }  // namespace

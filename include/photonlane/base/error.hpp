@@ -1,5 +1,12 @@
 #pragma once
 
+///   try {
+///     render(world, camera, budget);
+///   } catch (const Error& error) {
+///     puts(error.what());  // file, line and column where there are any, what was found and
+///     expected
+///   }
+
 #include <stdexcept>
 #include <string>
 #include <utility>

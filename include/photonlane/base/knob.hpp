@@ -13,6 +13,7 @@
 #include <array>
 #include <cstdint>
 #include <limits>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -69,6 +70,8 @@ struct Knob {
   KnobInfo info;
   void (*assign)(Owner&, const KnobInfo&, std::string_view text) = nullptr;
   std::string (*read)(const Owner&, const KnobInfo&) = nullptr;
+  /// Quickly: true where the value is in its range for sure.
+  bool (*surely_fits)(const Owner&, const KnobInfo&) = nullptr;
 };
 
 namespace detail {
@@ -91,6 +94,33 @@ std::string read(bool value, const KnobInfo& info);
 std::string read(const std::string& value, const KnobInfo& info);
 std::string read(const Vec3d& value, const KnobInfo& info);
 std::string read(const Color& value, const KnobInfo& info);
+
+/// Numbers that are compared with their range in a unit of another size may be rounded over its
+/// end: those at the end are not sure.
+constexpr bool surely_in(double value, const KnobInfo& info) {
+  const Range& range = info.range;
+  const bool exact = info.factor == 1;
+  const double scaled = exact ? value : value / info.factor;
+  return (scaled > range.low || (exact && !range.open_low && scaled == range.low)) &&
+         (scaled < range.high || (exact && !range.open_high && scaled == range.high));
+}
+
+template <class Value>
+bool surely_fits(const Value& value, const KnobInfo& info) {
+  if constexpr (std::is_enum_v<Value>) {
+    return static_cast<std::size_t>(value) < info.choices.size();
+  } else if constexpr (std::is_same_v<Value, bool>) {
+    return true;
+  } else if constexpr (std::is_arithmetic_v<Value>) {
+    return surely_in(static_cast<double>(value), info);
+  } else if constexpr (std::is_same_v<Value, Vec3d> || std::is_same_v<Value, Color>) {
+    return surely_in(static_cast<double>(value[0]), info) &&
+           surely_in(static_cast<double>(value[1]), info) &&
+           surely_in(static_cast<double>(value[2]), info);
+  } else {
+    return false;
+  }
+}
 
 template <class Member>
 struct OwnerOf;
@@ -154,6 +184,9 @@ auto knob(std::string_view name, std::string_view unit, Range range, std::string
       return detail::read(Path::follow(owner), about);
     }
   };
+  result.surely_fits = [](const Owner& owner, const KnobInfo& about) {
+    return detail::surely_fits(Path::follow(owner), about);
+  };
   return result;
 }
 
@@ -194,8 +227,10 @@ void set_knob(std::span<const Knob<Owner>> table, Owner& owner, std::string_view
 /// Throws Error (input) when a value set in C++ is out of its range.
 template <class Owner>
 void validate_knobs(std::span<const Knob<Owner>> table, const Owner& owner) {
-  Owner copy{};
+  std::optional<Owner> checked;
   for (const Knob<Owner>& entry : table) {
+    if (entry.surely_fits != nullptr && entry.surely_fits(owner, entry.info)) continue;
+    Owner& copy = checked ? *checked : checked.emplace();
     try {
       entry.assign(copy, entry.info, entry.read(owner, entry.info));
     } catch (const Error& error) {

@@ -1,5 +1,9 @@
 #pragma once
 
+///   const RandomKey key{.seed = 7, .pixel = 120, .sample = 3};
+///   const float one = random_uniform(key, 0);
+///   const float other = random_uniform(key, 1);
+
 #include <cstdint>
 
 namespace photonlane {

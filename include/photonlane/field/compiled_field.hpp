@@ -1,5 +1,9 @@
 #pragma once
 
+///   const CompiledField urn(field::join(0.1, {field::sphere(0.5), field::cylinder(0.2, 1.6)}));
+///   const double away = urn.distance({1, 0, 0});
+///   const Vec3d nearest = urn.closest_point({1, 0, 0});
+
 #include <memory>
 #include <span>
 #include <vector>

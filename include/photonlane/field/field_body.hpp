@@ -1,5 +1,7 @@
 #pragma once
 
+///   const FieldMoved moved = move_body(ground, {.place = {0, 0, 1}, .radius = 0.3}, {2, 0, 0});
+
 #include <span>
 #include <vector>
 

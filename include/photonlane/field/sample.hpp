@@ -1,5 +1,8 @@
 #pragma once
 
+///   const Volume volume = sample_volume(made, {.points = 64});
+///   scene.room().add(field::volume(std::make_shared<const Volume>(volume)));
+
 #include "photonlane/field/compiled_field.hpp"
 
 namespace photonlane {

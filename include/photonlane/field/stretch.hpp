@@ -1,5 +1,9 @@
 #pragma once
 
+///   for (const StretchFault& fault : find_stretch_faults(made)) {
+///     printf("%s grows by %.2f for a meter\n", fault.part.c_str(), fault.found);
+///   }
+
 #include <string>
 #include <vector>
 

@@ -1,5 +1,8 @@
 #pragma once
 
+///   const LaneLog log = log_lane(world, camera, budget, 120, 80);
+///   for (const LaneLeg& leg : log.legs) printf("%.2f m in room %u\n", leg.length, leg.room);
+
 #include <optional>
 #include <vector>
 

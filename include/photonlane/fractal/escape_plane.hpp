@@ -1,5 +1,9 @@
 #pragma once
 
+///   scene.plane = EscapePlane{.power = 3, .palette_length = 60};
+///   camera.window.center = {Decimal(std::string_view("-0.743")),
+///   Decimal(std::string_view("0.131"))}; camera.window.width = Decimal(0.01);
+
 #include <optional>
 #include <span>
 #include <vector>

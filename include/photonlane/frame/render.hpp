@@ -1,5 +1,8 @@
 #pragma once
 
+///   Frame frame = render(world, camera, budget, {.layers = {Layer::color, Layer::steps}});
+///   frame = render(world, camera, budget, {.recycle = std::move(frame)});  // in the same memory
+
 #include <functional>
 
 #include "photonlane/frame/frame.hpp"

@@ -1,5 +1,8 @@
 #pragma once
 
+///   const View views[] = {{.camera = camera, .width = 0.5}, {.camera = camera, .left = 0.5, .width
+///   = 0.5}}; const Frame frame = render_views(world, views, budget);
+
 #include <span>
 
 #include "photonlane/frame/render.hpp"

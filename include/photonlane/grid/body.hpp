@@ -1,5 +1,7 @@
 #pragma once
 
+///   const Moved moved = move_body(map, {.place = {1.5, 1.5}, .radius = 0.3}, {4, 0.5});
+
 #include "photonlane/base/vector.hpp"
 #include "photonlane/grid/cell_map.hpp"
 

@@ -1,5 +1,9 @@
 #pragma once
 
+///   const LegendLetter legend[] = {{U'#', wall_of(0)}};
+///   CellMap map = draw_cells("#####\n#...#\n#####", legend);
+///   map.cell_size = 2;
+
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -85,6 +89,8 @@ struct CellMap {
   /// Empty where all are plain.
   std::vector<std::uint16_t> form_of;
   std::vector<CellForm> forms;
+
+  bool operator==(const CellMap&) const = default;
 
   Cell at(int x, int y) const { return cells[static_cast<std::size_t>(y) * width + x]; }
   Cell& at(int x, int y) { return cells[static_cast<std::size_t>(y) * width + x]; }

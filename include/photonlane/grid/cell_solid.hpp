@@ -17,6 +17,8 @@ struct CellSurfaces {
   std::vector<bool> clear_materials;   ///< by material; missing ones do not
   std::vector<bool> volume_materials;  ///< of these it matters how far a lane runs inside
 
+  bool operator==(const CellSurfaces&) const = default;
+
   bool clear(std::uint32_t material) const {
     return material < clear_materials.size() && clear_materials[material];
   }

@@ -1,5 +1,7 @@
 #pragma once
 
+///   const CellMap cave = make_map({.kind = MapKind::cave, .width = 71, .height = 51, .seed = 4});
+
 #include <span>
 
 #include "photonlane/grid/cell_map.hpp"

@@ -1,5 +1,8 @@
 #pragma once
 
+///   io::write_frame("picture.png", frame);
+///   io::write_layer("steps.png", frame, Layer::steps);
+
 #include <string>
 
 #include "photonlane/frame/frame.hpp"

@@ -1,5 +1,9 @@
 #pragma once
 
+///   const LaneLog log = log_lane(world, camera, budget, 120, 80);
+///   fputs(io::lane_summary(log, scene, world, io::frame_steps(world, camera, budget)).c_str(),
+///   stdout);
+
 #include <string>
 
 #include "photonlane/follow/lane_log.hpp"

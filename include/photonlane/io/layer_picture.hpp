@@ -1,5 +1,8 @@
 #pragma once
 
+///   io::write_png("steps.png", io::layer_picture(frame, Layer::steps, {.range = io::ValueRange{0,
+///   100}}));
+
 #include <optional>
 #include <string>
 #include <vector>

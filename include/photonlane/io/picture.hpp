@@ -1,5 +1,7 @@
 #pragma once
 
+///   const io::Picture picture = io::read_png("picture.png");
+
 #include <array>
 #include <cstdint>
 #include <string>

@@ -1,5 +1,7 @@
 #pragma once
 
+///   io::write_plan("plan.png", file, {.rays = 64});
+
 #include <string>
 #include <vector>
 

@@ -1,5 +1,8 @@
 #pragma once
 
+///   fputs(io::cost_text(frame).c_str(), stdout);
+///   io::write_sweep("out", result, "what shadows cost");
+
 #include <optional>
 #include <string>
 

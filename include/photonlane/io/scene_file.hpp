@@ -1,6 +1,10 @@
 #pragma once
 
+///   const io::SceneFile file = io::read_scene("evening.yaml");
+///   const Frame frame = render(compile(file.scene), file.camera, file.budget);
+
 #include <map>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -26,6 +30,8 @@ struct TextureSource {
   TextureRecipe recipe;
 };
 
+struct KeptParts;
+
 /// All that a scene file says.
 struct SceneFile {
   std::string path;
@@ -34,11 +40,12 @@ struct SceneFile {
   Camera camera;
   std::vector<View> views;  ///< several eyes in one frame; empty: the camera alone
   Budget budget;
-  SceneNumbers numbers;                 ///< that the file names, as they were when it was read
-  std::string text;                     ///< of the file
-  std::vector<std::string> opened;      ///< doors, as open_door_by_text() was told
-  std::map<std::string, Place> places;  ///< of what the camera, the views and the budget say
-  std::vector<Note> notes;              ///< such as legend entries that no cell uses
+  SceneNumbers numbers;                   ///< that the file names, as they were when it was read
+  std::string text;                       ///< of the file
+  std::vector<std::string> opened;        ///< doors, as open_door_by_text() was told
+  std::map<std::string, Place> places;    ///< of what the camera, the views and the budget say
+  std::vector<Note> notes;                ///< such as legend entries that no cell uses
+  std::shared_ptr<const KeptParts> kept;  ///< for scene_with: what its nodes were made into
 };
 
 /// Reads a scene file (YAML; docs/scene-reference.md lists every key). Throws Error with file, line
@@ -54,7 +61,8 @@ SceneFile read_scene(const std::string& path, const SceneNumbers& numbers = {});
 SceneFile parse_scene(const std::string& text, const std::string& path,
                       const SceneNumbers& numbers = {});
 
-/// The scene of the same file with some of its numbers others, its doors open as in this one.
+/// The scene of the same file with some of its numbers others, its doors open as in this one. What
+/// the numbers do not change is shared with this one, so that compile(scene, world) knows it again.
 Scene scene_with(const SceneFile& file, const SceneNumbers& numbers);
 
 /// The scene as text that parse_scene reads back to the same scene, camera and budget: what is not

@@ -1,5 +1,8 @@
 #pragma once
 
+///   io::write_volume("urn.volume", sample_volume(made));
+///   const Volume again = io::read_volume("urn.volume");
+
 #include <string>
 
 #include "photonlane/field/source.hpp"

@@ -1,5 +1,8 @@
 #pragma once
 
+///   const WalkScript script = io::read_walk_script("nave.yaml", file);
+///   io::play_walk(file, script, "walk", {});
+
 #include <string>
 #include <vector>
 

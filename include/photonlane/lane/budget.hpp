@@ -1,5 +1,9 @@
 #pragma once
 
+///   Budget budget{.frame = {320, 200, 4}};
+///   budget.light.softness = Softness::sampled;
+///   set_knob(budget_knobs(), budget, "bounces.limit", "4");
+
 #include <cstdint>
 #include <span>
 

@@ -1,5 +1,8 @@
 #pragma once
 
+///   const double steps = static_cast<double>(frame.tally.steps) /
+///   static_cast<double>(frame.tally.lanes);
+
 #include <cstdint>
 
 namespace photonlane {

@@ -1,5 +1,7 @@
 #pragma once
 
+///   scene.room().fog = {.color = {0.7f, 0.7f, 0.8f}, .start = 5, .end = 60};
+
 #include <span>
 
 #include "photonlane/base/knob.hpp"

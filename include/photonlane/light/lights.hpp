@@ -1,5 +1,9 @@
 #pragma once
 
+///   scene.room().light.ambient = {0.3f, 0.3f, 0.4f};
+///   scene.room().light.sun = Sun{.heading = degrees(230), .elevation = degrees(30)};
+///   scene.room().light.lamps.push_back({.place = {0, 0, 2.5}, .range = 8});
+
 #include <optional>
 #include <span>
 #include <vector>

@@ -1,5 +1,7 @@
 #pragma once
 
+///   const Material water{.base = {1, 1, 1}, .opacity = 0.02f, .specular = 0.04f, .index = 1.33};
+
 #include <array>
 #include <span>
 #include <string_view>

@@ -1,5 +1,7 @@
 #pragma once
 
+///   scene.room().sky = Sky{.zenith = {0.1f, 0.2f, 0.5f}, .haze = degrees(10)};
+
 #include <span>
 
 #include "photonlane/base/knob.hpp"

@@ -1,12 +1,54 @@
 #pragma once
 
+///   const int bricks = scene.add(make_texture({.pattern = Pattern::brick, .width = 128}),
+///   "bricks"); scene.materials.front().texture = bricks;
+
 #include <cstdint>
+#include <initializer_list>
+#include <memory>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "photonlane/base/knob.hpp"
 
 namespace photonlane {
+
+/// The texels of a texture. Copies share them until one is changed, so that scenes are cheap to
+/// copy and a world can tell what it has already.
+class Texels {
+ public:
+  Texels() = default;
+  Texels(std::vector<std::uint32_t> values)  // NOLINT: is one
+      : values_(std::make_shared<std::vector<std::uint32_t>>(std::move(values))) {}
+  Texels(std::initializer_list<std::uint32_t> values) : Texels(std::vector(values)) {}
+
+  const std::vector<std::uint32_t>& values() const {
+    static const std::vector<std::uint32_t> none;
+    return values_ != nullptr ? *values_ : none;
+  }
+  std::size_t size() const { return values().size(); }
+  auto begin() const { return values().begin(); }
+  auto end() const { return values().end(); }
+  std::uint32_t operator[](std::size_t i) const { return (*values_)[i]; }
+  bool operator==(const Texels& other) const { return shares(other) || values() == other.values(); }
+  /// Whether both are the same in memory.
+  bool shares(const Texels& other) const { return values_ == other.values_; }
+
+  /// To be changed: its own from now on.
+  std::vector<std::uint32_t>& own() {
+    if (values_ == nullptr) {
+      values_ = std::make_shared<std::vector<std::uint32_t>>();
+    } else if (values_.use_count() > 1) {
+      values_ = std::make_shared<std::vector<std::uint32_t>>(*values_);
+    }
+    return *values_;
+  }
+  void push_back(std::uint32_t texel) { own().push_back(texel); }
+
+ private:
+  std::shared_ptr<std::vector<std::uint32_t>> values_;
+};
 
 /// A picture to lay on surfaces: sRGB bytes packed as red | green << 8 | blue << 16 | alpha << 24,
 /// row after row from the top. Alpha tells how much of the surface is there.
@@ -17,10 +59,10 @@ struct Texture {
 
   int width = 0;
   int height = 0;
-  std::vector<std::uint32_t> texels;
+  Texels texels;
 
   std::uint32_t at(int x, int y) const { return texels[static_cast<std::size_t>(y) * width + x]; }
-  std::uint32_t& at(int x, int y) { return texels[static_cast<std::size_t>(y) * width + x]; }
+  std::uint32_t& at(int x, int y) { return texels.own()[static_cast<std::size_t>(y) * width + x]; }
 };
 
 /// Throws Error (input) for textures without a texel, with a side over the largest, or with another

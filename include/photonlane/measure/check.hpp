@@ -1,5 +1,8 @@
 #pragma once
 
+///   for (const std::string& warning : check(scene, camera, budget).warnings)
+///   puts(warning.c_str());
+
 #include <optional>
 #include <string>
 #include <vector>

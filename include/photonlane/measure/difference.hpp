@@ -1,5 +1,8 @@
 #pragma once
 
+///   const Difference difference = compare(rough, exact);
+///   const bool good = holds(parse_limit("rmse=0.01"), difference);
+
 #include <optional>
 #include <span>
 #include <string>

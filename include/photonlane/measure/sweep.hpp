@@ -1,5 +1,8 @@
 #pragma once
 
+///   const Sweep result = sweep(world, camera, budget, {parse_vary("light.corners=none,sampled")});
+///   const Setting* cheapest = cheapest_within(result, {parse_limit("rmse=0.01")});
+
 #include <functional>
 #include <string>
 #include <string_view>

@@ -1,5 +1,7 @@
 #pragma once
 
+///   scene.sheets.push_back({.rooms = {"lower", "upper"}, .at = {0, 0, 0}, .reach = 20});
+
 #include <string>
 #include <vector>
 

@@ -1,5 +1,8 @@
 #pragma once
 
+///   scene.room().swells.push_back({.at = {0, 0, 1}, .radius = 1, .axis = {1, 0, 0}, .stretch =
+///   3});
+
 #include <span>
 
 #include "photonlane/base/knob.hpp"

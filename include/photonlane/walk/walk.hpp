@@ -1,5 +1,11 @@
 #pragma once
 
+///   WalkScript script;
+///   script.moves.push_back({.forward = 3, .turn = degrees(30), .over = 2});
+///   for (const WalkStep& step : walk(world, camera, script)) {
+///     const Frame frame = render(world, camera_at(world, camera, step), budget);
+///   }
+
 #include <functional>
 #include <optional>
 #include <span>

@@ -1,5 +1,8 @@
 #pragma once
 
+///   Camera camera = Camera::look_at({0, -4, 1.6}, {0, 0, 1}, degrees(50));
+///   camera.projection = Projection::cylindrical;
+
 #include <span>
 #include <string>
 

@@ -1,5 +1,10 @@
 #pragma once
 
+///   Scene scene;
+///   const Cell brick = scene.wall({.base = {0.55f, 0.25f, 0.18f}}, "brick");
+///   scene.room().add(field::sphere(0.5).made_of(static_cast<int>(material_of(brick))));
+///   scene.room().light.sun.emplace();
+
 #include <concepts>
 #include <functional>
 #include <memory>

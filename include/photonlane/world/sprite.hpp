@@ -1,5 +1,7 @@
 #pragma once
 
+///   scene.room().sprites.push_back({.foot = {2, 3, 0}, .width = 0.8, .material = 0});
+
 #include <span>
 
 #include "photonlane/base/knob.hpp"

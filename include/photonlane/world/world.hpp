@@ -1,5 +1,10 @@
 #pragma once
 
+///   const World world = compile(scene);
+///   const Frame frame = render(world, camera, budget);
+///   scene.room().light.ambient = {0.5f, 0.5f, 0.5f};
+///   const World next = compile(scene, world);  // at the cost of what changed
+
 #include <memory>
 #include <optional>
 #include <span>
@@ -53,6 +58,17 @@ struct CompiledRoom {
   bool only_cells() const { return has_cells && solids.size() == 1; }
 };
 
+/// What a room's solids were made of.
+struct RoomSource {
+  std::vector<Field> fields;
+  std::vector<RoomBody> bodies;
+  std::vector<std::shared_ptr<const SolidPart>> parts;
+  std::vector<Field> measured;  ///< the fields, with what trying found of their estimates
+  std::vector<Field> opaque;    ///< those of all that do not bend light
+  std::uint32_t plain = 0;      ///< material of what has none
+  std::vector<bool> bending;    ///< by material
+};
+
 /// A scene compiled for tracing: immutable, cheap to copy, shared by all threads.
 class World {
  public:
@@ -64,6 +80,9 @@ class World {
     std::vector<CompiledRoom> rooms;
     std::vector<PortalInfo> portals;
     std::optional<EscapePlane> plane;
+    /// What of the scene its parts were made of, to know them again.
+    std::vector<Texture> source_textures;
+    std::vector<RoomSource> sources;
 
     double compile_ms = 0;
     std::size_t memory_bytes = 0;
@@ -93,6 +112,7 @@ class World {
 
  private:
   friend World edit(World world, std::span<const CellEdit> edits, std::size_t room);
+  friend World compile(const Scene& scene, const World& before);
   const Data& data() const {
     if (!data_) refuse_empty();
     return *data_;
@@ -104,6 +124,13 @@ class World {
 /// Throws Error (input) for scenes that cannot be traced: no room, a room with nothing
 /// in it, cells of materials that are not there, values out of range.
 World compile(const Scene& scene);
+
+/// The same world as compile(scene), made at the cost of what differs from one before: textures,
+/// cell maps, fields and other solids that are as they were there are shared with it. Fields and
+/// solids are known by their identity, texels too, so a scene that was copied and changed in places
+/// shares all the rest; rooms and portals by their numbers. `before` stays as it is, and may be any
+/// world. Throws as compile does.
+World compile(const Scene& scene, const World& before);
 
 /// The next world: cells of a room's map changed. A world that is given up to it (std::move) and
 /// that nobody else holds is changed where it stands, at the cost of what changes; of any other a
