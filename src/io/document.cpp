@@ -6,12 +6,9 @@
 // The event interface is what gives every node its place and every alias its own.
 #include <yaml-cpp/eventhandler.h>
 
-#include <algorithm>
-#include <cstring>
 #include <map>
 #include <sstream>
 
-#include "photonlane/base/random.hpp"
 #include "photonlane/base/words.hpp"
 
 namespace photonlane::io {
@@ -185,31 +182,17 @@ class DocumentBuilder final : public YAML::EventHandler {
   std::map<YAML::anchor_t, std::shared_ptr<Node::Content>> anchors_;
 };
 
-NodeDigest Node::digest() const {
+Digest Node::digest() const {
   if (content_ == nullptr) return {};
   if (content_->digest) return *content_->digest;
-  // Of each part its length as well, so that what belongs to which is told.
-  NodeDigest sum{mix(static_cast<std::uint64_t>(content_->kind) + 1),
-                 mix(content_->quoted ? 2 : 1)};
-  const auto add = [&](std::uint64_t high, std::uint64_t low) {
-    sum.high = mix(sum.high ^ high) + 0x9e3779b97f4a7c15u;
-    sum.low = mix(sum.low + mix(low ^ sum.high));
-  };
-  add(content_->text.size(), content_->items.size() + 2 * content_->entries.size());
-  for (std::size_t i = 0; i < content_->text.size(); i += 8) {
-    std::uint64_t word = 0;
-    std::memcpy(&word, content_->text.data() + i,
-                std::min<std::size_t>(8, content_->text.size() - i));
-    add(word, i);
-  }
-  const auto add_node = [&](const Node& node) {
-    const NodeDigest part = node.digest();
-    add(part.high, part.low);
-  };
-  for (const Node& item : content_->items) add_node(item);
+  Digest sum;
+  sum.add(static_cast<std::uint64_t>(content_->kind), content_->quoted ? 1 : 0);
+  sum.add(content_->items.size(), content_->entries.size());
+  sum.add(content_->text);
+  for (const Node& item : content_->items) sum.add(item.digest());
   for (const auto& [key, value] : content_->entries) {
-    add_node(key);
-    add_node(value);
+    sum.add(key.digest());
+    sum.add(value.digest());
   }
   content_->digest = sum;
   return sum;

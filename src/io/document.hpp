@@ -1,7 +1,5 @@
 #pragma once
 
-#include <compare>
-#include <cstdint>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -10,16 +8,10 @@
 #include <utility>
 #include <vector>
 
+#include "base/digest.hpp"
 #include "photonlane/base/error.hpp"
 
 namespace photonlane::io {
-
-/// What a node says, in 128 bits.
-struct NodeDigest {
-  std::uint64_t high = 0;
-  std::uint64_t low = 0;
-  auto operator<=>(const NodeDigest&) const = default;
-};
 
 /// One node of a YAML document with the place it stands at. Aliases share what they stand for, so
 /// that a document of aliases to aliases stays as small as its file, and keep their own place.
@@ -48,7 +40,7 @@ class Node {
 
   /// The same for nodes that say the same, wherever they stand; of two others the same once in
   /// 2^128.
-  NodeDigest digest() const;
+  Digest digest() const;
 
   [[noreturn]] void refuse(const std::string& message) const;
 
@@ -65,7 +57,7 @@ class Node {
     std::vector<std::pair<Node, Node>> entries;
     bool quoted = false;
     bool filled = false;
-    std::optional<NodeDigest> digest;  ///< once it was asked for
+    std::optional<Digest> digest;  ///< once it was asked for
   };
   std::string found() const;
 

@@ -11,9 +11,9 @@ namespace photonlane::io {
 /// What a scene file's nodes were made into, by what they say: the same file read with other
 /// numbers takes over what they do not change, so that a world knows it again.
 struct KeptParts {
-  std::map<NodeDigest, Texture> textures;
-  std::map<NodeDigest, Field> fields;
-  std::map<NodeDigest, std::shared_ptr<const SolidPart>> solids;
+  std::map<Digest, Texture> textures;
+  std::map<Digest, Field> fields;
+  std::map<Digest, std::shared_ptr<const SolidPart>> solids;
 };
 
 }  // namespace photonlane::io

@@ -96,9 +96,9 @@ struct Keeping {
 
   /// Takes over what a node was made into, or makes it.
   template <class Made, class Make>
-  Made get(std::map<NodeDigest, Made> KeptParts::*kind, const Node& node, const Make& make) {
-    const NodeDigest digest = node.digest();
-    std::map<NodeDigest, Made>& made = now.*kind;
+  Made get(std::map<Digest, Made> KeptParts::*kind, const Node& node, const Make& make) {
+    const Digest digest = node.digest();
+    std::map<Digest, Made>& made = now.*kind;
     if (const auto found = made.find(digest); found != made.end()) return found->second;
     if (before != nullptr) {
       if (const auto found = (before->*kind).find(digest); found != (before->*kind).end()) {

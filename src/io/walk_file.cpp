@@ -8,7 +8,10 @@
 #include "io/files.hpp"
 #include "io/json.hpp"
 #include "io/read_node.hpp"
+#include "io/run_journal.hpp"
+#include "io/run_parts.hpp"
 #include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/output.hpp"
 #include "photonlane/io/plan_picture.hpp"
 #include "photonlane/measure/statistics.hpp"
 
@@ -260,6 +263,21 @@ class Moving {
   bool numbers_ = false;
 };
 
+/// All that decides what a walk leaves.
+Digest digest_of(const SceneFile& file, const WalkScript& script) {
+  Digest digest = io::digest_of(file);
+  for (const Knob<WalkScript>& entry : walk_script_knobs()) digest.add(knob_text(entry, script));
+  for (const WalkMove& move : script.moves) {
+    for (const Knob<WalkMove>& entry : walk_move_knobs()) digest.add(knob_text(entry, move));
+    for (const auto& [name, value] : move.numbers) digest.add(fmt::format("{} {}", name, value));
+    for (const WalkEdit& change : move.cells) {
+      digest.add(fmt::format("{} {} {} {}", change.place.x, change.place.y,
+                             change.opening.value_or(-1), change.cell ? int{*change.cell} : -1));
+    }
+  }
+  return digest;
+}
+
 std::string bodies_csv(const WalkRecord& record) {
   std::string text = "frame,time,body,x,y,z,speed,spin,energy,touching,still\n";
   for (std::size_t i = 0; i < record.steps.size(); ++i) {
@@ -278,8 +296,11 @@ std::string bodies_csv(const WalkRecord& record) {
 }  // namespace
 
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
-                     RenderOptions options) {
+                     RenderOptions options, bool resume) {
   WalkRecord record;
+  const OutputFolder made(folder);
+  if (!resume) made.remove_numbered("frame-", ".png");
+  RunJournal journal(folder, "walk", digest_of(file, script), resume);
   World world = compile(file.scene);
   record.steps = walk(world, file.camera, script);
   for (const Room& room : file.scene.rooms) {
@@ -316,12 +337,24 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     }
     const double changing = watch.milliseconds();
     record.bodies.push_back(moving.bodies());
-    frame =
-        render(world, camera_at(world, file.camera, record.steps[i]), file.budget, std::move(one));
-    write_frame(fmt::format("{}/frame-{:05}.png", folder, i), frame);
-    // All that it took to get to this frame's world.
-    frame.cost.compile_ms = edits.empty() && !moving.any() ? 0 : changing;
-    record.costs.push_back(frame.cost);
+    const std::string path = fmt::format("{}/frame-{:05}.png", folder, i);
+    const Json* left = journal.left(i);
+    if (left != nullptr && std::filesystem::exists(path)) {
+      try {
+        record.costs.push_back(cost_from(*left));
+      } catch (const Json::exception& problem) {
+        throw Error(ErrorKind::input, fmt::format("does not read back: {}", problem.what()),
+                    Place{folder + "/run.journal"});
+      }
+    } else {
+      frame = render(world, camera_at(world, file.camera, record.steps[i]), file.budget,
+                     std::move(one));
+      write_frame(path, frame);
+      // All that it took to get to this frame's world.
+      frame.cost.compile_ms = edits.empty() && !moving.any() ? 0 : changing;
+      record.costs.push_back(frame.cost);
+      journal.keep(i, to_json(frame.cost));
+    }
     plan.path.push_back(
         {record.steps[i].place, record.steps[i].room, record.steps[i].crossings > 0});
     if (!go_on(static_cast<double>(i + 1))) throw Error(ErrorKind::cancelled, "stopped");
@@ -335,9 +368,10 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     record.steps.resize(record.costs.size());
     record.bodies.resize(record.costs.size());
     write_tables();
-    throw Error(ErrorKind::cancelled,
-                fmt::format("stopped after {} of {} frames; their way is in {}/path.csv",
-                            record.steps.size(), all, folder));
+    throw Error(
+        ErrorKind::cancelled,
+        fmt::format("stopped after {} of {} frames; their way is in {}/path.csv; --resume goes on",
+                    record.steps.size(), all, folder));
   }
   plan.rays = 0;
   write_png(folder + "/plan.png",
@@ -345,6 +379,7 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
                          file.budget, file.budget.frame.size(), plan));
   write_tables();
   write_file(folder + "/walk.json", walk_json(record));
+  journal.finish();
   return record;
 }
 

@@ -179,45 +179,79 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
     if (fresh) found->second = render(world, seen_by, result.reference, measured);
     return found->second;
   };
-  reference_of_view(camera);
+  const auto known_part = [&](std::size_t part) {
+    return options.known ? options.known(part) : std::nullopt;
+  };
+  const auto tell = [&](std::size_t part, const SweepPart& what) {
+    if (options.measured) options.measured(part, what);
+  };
   part_done();
-  for (Setting& setting : result.settings) {
-    const Frame& reference = reference_of_view(setting.camera);
-    Frame frame = render(worlds.at(setting.numbers), setting.camera, setting.budget, measured);
-    setting.tally = frame.tally;
-    setting.error = frame.size() == reference.size()
+  for (std::size_t i = 0; i < result.settings.size(); ++i) {
+    Setting& setting = result.settings[i];
+    std::optional<SweepPart> part = known_part(i);
+    if (!part) {
+      const Frame& reference = reference_of_view(setting.camera);
+      const Frame frame =
+          render(worlds.at(setting.numbers), setting.camera, setting.budget, measured);
+      part.emplace();
+      part->tally = frame.tally;
+      part->error = frame.size() == reference.size()
                         ? compare(frame, reference)
                         : compare(resample(frame, reference.size()), reference);
-    setting.error.errors = {};
+      part->error.errors = {};
+      tell(i, *part);
+    }
+    setting.tally = part->tally;
+    setting.error = std::move(part->error);
     part_done();
   }
 
   const std::size_t count = result.settings.size();
   std::vector<std::vector<double>> total(count), cast(count), fill(count);
+  const auto put_times = [&] {
+    for (std::size_t i = 0; i < count; ++i) {
+      result.settings[i].total_ms = summarize(total[i]);
+      result.settings[i].cast_ms = summarize(cast[i]);
+      result.settings[i].fill_ms = summarize(fill[i]);
+      result.settings[i].on_front = false;
+    }
+    mark_front(result.settings, *weighed.metric);
+  };
   Frame shown;
   for (std::size_t round = 0; round < rounds; ++round) {
+    const bool counts = round >= static_cast<std::size_t>(options.warm_up);
     for (std::size_t i = 0; i < count; ++i) {
       const std::size_t turn = (i + round) % count;
-      const Setting& setting = result.settings[turn];
-      shown = render(worlds.at(setting.numbers), setting.camera, setting.budget,
-                     {.layers = {Layer::display},
-                      .threads = options.threads,
-                      .progress = {},
-                      .recycle = std::move(shown)});
-      if (round >= static_cast<std::size_t>(options.warm_up)) {
-        total[turn].push_back(shown.cost.total_ms());
-        cast[turn].push_back(shown.cost.cast_ms);
-        fill[turn].push_back(shown.cost.fill_ms);
+      const std::size_t number = count * (round + 1) + turn;
+      std::optional<SweepPart> part = counts ? known_part(number) : std::nullopt;
+      if (!part) {
+        const Setting& setting = result.settings[turn];
+        shown = render(worlds.at(setting.numbers), setting.camera, setting.budget,
+                       {.layers = {Layer::display},
+                        .threads = options.threads,
+                        .progress = {},
+                        .recycle = std::move(shown)});
+        part = SweepPart{.timed = true,
+                         .tally = {},
+                         .error = {},
+                         .total_ms = shown.cost.total_ms(),
+                         .cast_ms = shown.cost.cast_ms,
+                         .fill_ms = shown.cost.fill_ms};
+        if (counts) tell(number, *part);
+      }
+      if (counts) {
+        total[turn].push_back(part->total_ms);
+        cast[turn].push_back(part->cast_ms);
+        fill[turn].push_back(part->fill_ms);
       }
       part_done();
     }
+    if (counts && options.so_far && round + 1 < rounds) {
+      put_times();
+      options.so_far(result);
+    }
   }
-  for (std::size_t i = 0; i < count; ++i) {
-    result.settings[i].total_ms = summarize(total[i]);
-    result.settings[i].cast_ms = summarize(cast[i]);
-    result.settings[i].fill_ms = summarize(fill[i]);
-  }
-  mark_front(result.settings, *weighed.metric);
+  put_times();
   return result;
 }
 

@@ -216,6 +216,14 @@ int run(const RenderCommand& command) {
   });
 }
 
+namespace {
+
+io::RunOptions run_options(int threads, bool resume, ProgressBar& bar) {
+  return {.threads = threads, .resume = resume, .progress = bar.callback()};
+}
+
+}  // namespace
+
 int run(const SweepCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
@@ -233,20 +241,18 @@ int run(const SweepCommand& command) {
     } catch (const Error& error) {
       throw Error(error.kind(), fmt::format("--metric {}", error.message()));
     }
-    const io::OutputFolder folder(command.output);
     SweepOptions options;
     options.repeats = command.repeats;
     options.warm_up = command.warm_up;
     options.one_by_one = command.one_by_one;
-    options.threads = command.common.threads;
     options.metric = command.metric;
+    const io::OutputFolder folder(command.output);
+    const Stoppable stoppable;
     Sweep result;
     {
       ProgressBar bar("sweep", command.common.quiet);
-      options.progress = bar.callback();
-      result =
-          sweep([&](const SceneNumbers& numbers) { return compile(io::scene_with(file, numbers)); },
-                file.numbers, file.camera, file.budget, vary, options);
+      result = io::run_sweep(file, vary, command.output, options,
+                             run_options(command.common.threads, command.resume, bar));
     }
     const io::SweepFiles files = io::write_sweep(
         command.output, result, file.scene.title.empty() ? command.common.scene : file.scene.title);
@@ -457,9 +463,6 @@ int run(const ZoomCommand& command) {
     } catch (const Error& error) {
       throw Error(ErrorKind::usage, fmt::format("--to: {}", error.message()));
     }
-    const World world = compile(file.scene);
-    const std::vector<PlaneWindow> windows = zoom_windows(
-        file.camera.window, file.budget.frame.size(), last.center, last.width, command.frames);
     double allowed_error = 0;
     if (!command.allow_error.empty()) {
       const KnobInfo number{"--allow-error", KnobKind::number, "steps", {0, 1e9, true}, {}, ""};
@@ -469,48 +472,18 @@ int run(const ZoomCommand& command) {
         throw Error(ErrorKind::usage, fmt::format("--allow-error: {}", error.message()));
       }
     }
-    const io::OutputFolder folder(command.output);
-    folder.remove_numbered("frame-", ".png");
     const Stoppable stoppable;
     std::vector<io::ZoomStep> steps;
-    ProgressBar bar("zoom", command.common.quiet || command.common.json);
-    const auto progress = bar.callback();
-    RenderOptions options{.layers = {Layer::display},
-                          .threads = command.common.threads,
-                          .progress = {},
-                          .recycle = {}};
-    if (allowed_error > 0) options.layers = {Layer::display, Layer::smooth_count, Layer::ending};
-    const auto frames = static_cast<double>(windows.size());
-    Frame before;
-    try {
-      for (std::size_t i = 0; i < windows.size(); ++i) {
-        Camera camera = file.camera;
-        camera.window = windows[i];
-        options.progress = [&](double share) {
-          return progress((static_cast<double>(i) + share) / frames);
-        };
-        Frame frame = allowed_error > 0 && i > 0
-                          ? render_after(world, camera, file.budget,
-                                         {&before, windows[i - 1], allowed_error}, options)
-                          : render(world, camera, file.budget, options);
-        io::write_frame(fmt::format("{}/frame-{:04}.png", command.output, i + 1), frame);
-        steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
-        if (allowed_error > 0) before = std::move(frame);
-        if (!progress(static_cast<double>(i + 1) / frames)) {
-          throw Error(ErrorKind::cancelled, "stopped");
-        }
-      }
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::cancelled) throw;
-      throw Error(ErrorKind::cancelled,
-                  fmt::format("stopped after {} of {} frames; what they took is in {}",
-                              steps.size(), windows.size(), io::write_zoom(command.output, steps)));
+    {
+      ProgressBar bar("zoom", command.common.quiet || command.common.json);
+      steps =
+          io::play_zoom(file, {last.center, last.width, command.frames, allowed_error},
+                        command.output, run_options(command.common.threads, command.resume, bar));
     }
-    const std::string table = io::write_zoom(command.output, steps);
     if (command.common.json) {
       put(io::zoom_json(steps));
     } else if (!command.common.quiet) {
-      print("{}{}\n", io::zoom_csv(steps), table);
+      print("{}{}/zoom.csv\n", io::zoom_csv(steps), command.output);
     }
     return success;
   });
@@ -520,8 +493,6 @@ int run(const WalkCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
     const WalkScript script = io::read_walk_script(command.script, file);
-    const io::OutputFolder folder(command.output);
-    folder.remove_numbered("frame-", ".png");
     const Stoppable stoppable;
     RenderOptions options;
     options.threads = command.common.threads;
@@ -529,7 +500,7 @@ int run(const WalkCommand& command) {
     {
       ProgressBar bar("walk", command.common.quiet);
       options.progress = bar.callback();
-      record = io::play_walk(file, script, command.output, std::move(options));
+      record = io::play_walk(file, script, command.output, std::move(options), command.resume);
     }
     if (command.common.json) {
       put(io::walk_json(record));

@@ -64,6 +64,7 @@ struct SweepCommand {
   int repeats = 11;
   int warm_up = 2;
   bool one_by_one = false;
+  bool resume = false;
 };
 
 struct CompareCommand {
@@ -95,11 +96,13 @@ struct ZoomCommand {
   int frames = 2;
   std::string allow_error;  ///< steps; empty: every frame is computed anew
   std::string output;
+  bool resume = false;
 };
 struct WalkCommand {
   SceneOptions common;
   std::string script;
   std::string output;
+  bool resume = false;
 };
 
 struct DescribeCommand {

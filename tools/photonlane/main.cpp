@@ -46,6 +46,12 @@ void add_threads(CLI::App& app, int& threads) {
       ->type_name("N");
 }
 
+void add_resume(CLI::App& app, bool& resume) {
+  app.add_flag("--resume", resume,
+               "go on with a run of the same scene and options that was stopped or killed, in its "
+               "folder");
+}
+
 void add_limits(CLI::App& app, std::vector<std::string>& limits, const std::string& help) {
   app.add_option("--limit", limits, help)->type_name("METRIC=VALUE")->allow_extra_args(false);
 }
@@ -171,6 +177,7 @@ void add_sweep(CLI::App& app, Arguments& all) {
   sweep_app->add_option("--warm-up", sweep.warm_up, "frames before the timed ones (2)")
       ->check(CLI::Range(0, 100000))
       ->type_name("N");
+  add_resume(*sweep_app, sweep.resume);
   sweep_app->callback([&] { all.chosen = [&] { return run(all.sweep); }; });
 }
 
@@ -241,6 +248,7 @@ void add_walk(CLI::App& app, Arguments& all) {
   walk_app->add_option("-o,--output", walk.output, "folder to write to")
       ->required()
       ->type_name("DIR");
+  add_resume(*walk_app, walk.resume);
   walk_app->callback([&] { all.chosen = [&] { return run(all.walk); }; });
 }
 
@@ -270,6 +278,7 @@ void add_zoom(CLI::App& app, Arguments& all) {
   zoom_app->add_option("-o,--output", zoom.output, "folder to write to")
       ->required()
       ->type_name("DIR");
+  add_resume(*zoom_app, zoom.resume);
   zoom_app->callback([&] { all.chosen = [&] { return run(all.zoom); }; });
 }
 

@@ -82,11 +82,17 @@ void end_by_signal() noexcept {
   if (const int signal = signal_that_came.load()) end_by(signal);
 }
 
+std::string time_left(double seconds) {
+  if (seconds < 99.5) return fmt::format("{:.0f} s left", seconds);
+  if (seconds < 5970) return fmt::format("{:.0f} min left", seconds / 60);
+  return fmt::format("{:.1f} h left", seconds / 3600);
+}
+
 ProgressBar::ProgressBar(std::string title, bool quiet)
-    : title_(std::move(title)), wanted_(!quiet && isatty(STDERR_FILENO) != 0) {}
+    : title_(std::move(title)), wanted_(!quiet), terminal_(isatty(STDERR_FILENO) != 0) {}
 
 ProgressBar::~ProgressBar() {
-  if (shown_) put_to(stderr, "\r\033[K");
+  if (shown_ && terminal_) put_to(stderr, "\r\033[K");
 }
 
 std::function<bool(double)> ProgressBar::callback() {
@@ -99,14 +105,23 @@ std::function<bool(double)> ProgressBar::callback() {
 void ProgressBar::show(double share) {
   using namespace std::chrono_literals;
   const auto now = std::chrono::steady_clock::now();
-  if (now - start_ < 1s || now - last_ < 100ms || !(share > 0)) return;
+  // What a run that goes on has done already took no time: it says nothing of the rest.
+  if (first_ < 0 || now - start_ < 50ms) first_ = share;
+  const auto pause = terminal_ ? std::chrono::steady_clock::duration(100ms) : 60s;
+  if (now - start_ < 1s || now - last_ < pause || !(share > first_)) return;
   last_ = now;
   shown_ = true;
+  const double spent = std::chrono::duration<double>(now - start_).count();
+  const std::string left = time_left(spent * (1 - share) / (share - first_));
+  if (!terminal_) {
+    // A log gets a line a minute.
+    put_to(stderr, fmt::format("{} {:.0f} %, {}\n", title_, 100 * share, left));
+    return;
+  }
   constexpr int cells = 30;
   const int done = std::clamp(static_cast<int>(std::lround(cells * share)), 0, cells);
-  const double left = std::chrono::duration<double>(now - start_).count() * (1 - share) / share;
-  put_to(stderr, fmt::format("\r\033[K{} {:=>{}}{:>{}} {:3.0f} %, {:.0f} s left", title_, "", done,
-                             "", cells - done, 100 * share, left));
+  put_to(stderr, fmt::format("\r\033[K{} {:=>{}}{:>{}} {:3.0f} %, {}", title_, "", done, "",
+                             cells - done, 100 * share, left));
   std::fflush(stderr);
 }
 

@@ -45,8 +45,11 @@ class Stoppable {
 /// Ends the process by the signal that came while a Stoppable lived, if one did.
 void end_by_signal() noexcept;
 
-/// A progress bar on standard error: only on a terminal, only when the work lasts over a second,
-/// gone when it is done.
+/// "42 s left", in minutes and hours where it is those.
+std::string time_left(double seconds);
+
+/// How far work is, on standard error, when it lasts over a second: on a terminal a bar that is
+/// gone when it is done, elsewhere a line a minute.
 class ProgressBar {
  public:
   ProgressBar(std::string title, bool quiet);
@@ -62,6 +65,8 @@ class ProgressBar {
 
   std::string title_;
   bool wanted_;
+  bool terminal_;
+  double first_ = -1;  ///< the share it began with
   bool shown_ = false;
   std::chrono::steady_clock::time_point start_ = std::chrono::steady_clock::now();
   std::chrono::steady_clock::time_point last_ = start_;

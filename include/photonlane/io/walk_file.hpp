@@ -47,9 +47,10 @@ SceneNumbers numbers_at(const SceneFile& file, const WalkScript& script, double 
 /// path.csv (time, room by its name, place, heading, contacts, cost), bodies.csv where there are
 /// some, walk.json (a summary) and plan.png (the way over the plan). Progress and threads as in
 /// RenderOptions. Throws what render() and write_png() throw; where the progress callback asks to
-/// stop, the tables are written up to there before Error (cancelled) is thrown.
+/// stop, the tables are written up to there before Error (cancelled) is thrown; with `resume` such
+/// a run, or one that was killed, goes on where it was (see RunOptions).
 WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std::string& folder,
-                     RenderOptions options);
+                     RenderOptions options, bool resume = false);
 
 /// The summary for people and for programs.
 std::string walk_text(const WalkRecord& record);

@@ -4,6 +4,7 @@
 ///   const Setting* cheapest = cheapest_within(result, {parse_limit("rmse=0.01")});
 
 #include <functional>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -42,6 +43,19 @@ struct Setting {
   bool on_front = false;
 };
 
+/// One thing that a sweep measures: how wrong a setting is and what it counted, or how long one
+/// frame of it took.
+struct SweepPart {
+  bool timed = false;
+  Tally tally;
+  Difference error;  ///< without the errors of single pixels
+  double total_ms = 0;
+  double cast_ms = 0;
+  double fill_ms = 0;
+};
+
+struct Sweep;
+
 struct SweepOptions {
   int repeats = 11;  ///< timed frames a setting
   int warm_up = 2;   ///< frames before the timed ones
@@ -49,6 +63,11 @@ struct SweepOptions {
   bool one_by_one = false;  ///< each knob alone, the others as the base has them; the base is first
   std::string_view metric = "rmse";  ///< what the front weighs against time
   std::function<bool(double share)> progress;
+  /// What was measured before, by number: asked first, so that a sweep that was stopped goes on.
+  std::function<std::optional<SweepPart>(std::size_t part)> known;
+  std::function<void(std::size_t part, const SweepPart&)> measured;
+  /// Told after each round of timed frames, with what is known by then.
+  std::function<void(const Sweep&)> so_far;
 };
 
 struct Sweep {

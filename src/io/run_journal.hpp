@@ -1,0 +1,40 @@
+#pragma once
+
+#include <cstdio>
+#include <map>
+#include <string>
+#include <string_view>
+
+#include "base/digest.hpp"
+#include "io/json.hpp"
+
+namespace photonlane::io {
+
+/// Keeps what the parts of a run have left, in a file beside its results, as they are done: a run
+/// that was stopped or killed is begun again with `resume` and does what is missing. The file is
+/// removed when the run has ended.
+class RunJournal {
+ public:
+  /// `what` is of all that decides what the run's parts leave: a journal of anything else is
+  /// refused. Throws Error (usage) where there is nothing to resume, or something else; Error
+  /// (file) where the folder cannot be written to.
+  RunJournal(const std::string& folder, std::string_view kind, const Digest& what, bool resume);
+  ~RunJournal();
+  RunJournal(const RunJournal&) = delete;
+  RunJournal& operator=(const RunJournal&) = delete;
+
+  /// What an earlier run left of a part; null: it is still to be done.
+  const Json* left(std::size_t part) const;
+  void keep(std::size_t part, const Json& left);
+  /// All is done.
+  void finish();
+
+ private:
+  void write(const Json& line);
+
+  std::string path_;
+  std::FILE* file_ = nullptr;
+  std::map<std::size_t, Json> left_;  ///< of the parts that are done
+};
+
+}  // namespace photonlane::io

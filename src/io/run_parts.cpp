@@ -1,0 +1,141 @@
+#include "io/run_parts.hpp"
+
+#include "photonlane/fractal/escape_plane.hpp"
+
+namespace photonlane::io {
+namespace {
+
+constexpr std::pair<const char*, std::uint64_t Tally::*> tally_members[] = {
+    {"lanes", &Tally::lanes},
+    {"steps", &Tally::steps},
+    {"hits", &Tally::hits},
+    {"escaped", &Tally::escaped},
+    {"spent", &Tally::spent},
+    {"shadow_lanes", &Tally::shadow_lanes},
+    {"bounces", &Tally::bounces},
+    {"cut_bounces", &Tally::cut_bounces},
+    {"crossings", &Tally::crossings},
+    {"bent_steps", &Tally::bent_steps},
+    {"secondary_steps", &Tally::secondary_steps},
+    {"evaluations", &Tally::evaluations},
+};
+
+std::optional<double> number_or_none(const Json& json) {
+  return json.is_null() ? std::nullopt : std::optional(json.get<double>());
+}
+Json to_json(const std::optional<double>& number) { return number ? Json(*number) : Json(); }
+
+template <class Owner>
+void add_knobs(std::span<const Knob<Owner>> table, const Owner& owner, Digest& digest) {
+  for (const Knob<Owner>& entry : table) digest.add(knob_text(entry, owner));
+}
+
+}  // namespace
+
+Digest digest_of(const SceneFile& file) {
+  Digest digest;
+  digest.add(file.text);
+  for (const auto& [name, value] : file.numbers) {
+    digest.add(name);
+    digest.add(value);
+  }
+  for (const std::string& door : file.opened) digest.add(door);
+  add_knobs(camera_knobs(), file.camera, digest);
+  add_knobs(plane_window_knobs(), file.camera.window, digest);
+  add_knobs(budget_knobs(), file.budget, digest);
+  return digest;
+}
+
+Json to_json(const Cost& cost) {
+  return {{"compile_ms", cost.compile_ms},
+          {"cast_ms", cost.cast_ms},
+          {"fill_ms", cost.fill_ms},
+          {"encode_ms", cost.encode_ms}};
+}
+Cost cost_from(const Json& json) {
+  Cost cost;
+  json.at("compile_ms").get_to(cost.compile_ms);
+  json.at("cast_ms").get_to(cost.cast_ms);
+  json.at("fill_ms").get_to(cost.fill_ms);
+  json.at("encode_ms").get_to(cost.encode_ms);
+  return cost;
+}
+
+Json to_json(const Tally& tally) {
+  Json json = Json::object();
+  for (const auto& [name, member] : tally_members) json[name] = tally.*member;
+  return json;
+}
+Tally tally_from(const Json& json) {
+  Tally tally;
+  for (const auto& [name, member] : tally_members) json.at(name).get_to(tally.*member);
+  return tally;
+}
+
+Json to_json(const PlaneReport& report) {
+  return {{"number", static_cast<int>(report.number)},
+          {"why", report.why},
+          {"limit", report.limit},
+          {"past_limit", report.past_limit},
+          {"doubtful", report.doubtful},
+          {"undecided", report.undecided},
+          {"taken", report.taken},
+          {"taken_error", report.taken_error}};
+}
+PlaneReport plane_report_from(const Json& json) {
+  PlaneReport report;
+  report.number = static_cast<PlaneNumber>(json.at("number").get<int>());
+  json.at("why").get_to(report.why);
+  json.at("limit").get_to(report.limit);
+  json.at("past_limit").get_to(report.past_limit);
+  json.at("doubtful").get_to(report.doubtful);
+  json.at("undecided").get_to(report.undecided);
+  json.at("taken").get_to(report.taken);
+  json.at("taken_error").get_to(report.taken_error);
+  return report;
+}
+
+Json to_json(const SweepPart& part) {
+  if (part.timed) {
+    return {{"total_ms", part.total_ms}, {"cast_ms", part.cast_ms}, {"fill_ms", part.fill_ms}};
+  }
+  const Difference& error = part.error;
+  return {{"tally", to_json(part.tally)},
+          {"rmse", error.rmse},
+          {"psnr", to_json(error.psnr)},
+          {"ssim", error.ssim},
+          {"largest", error.largest},
+          {"largest_x", error.largest_x},
+          {"largest_y", error.largest_y},
+          {"share_other", to_json(error.share_other)},
+          {"depth_median", to_json(error.depth_median)},
+          {"depth_p99", to_json(error.depth_p99)},
+          {"width", error.size.width},
+          {"height", error.size.height}};
+}
+SweepPart sweep_part_from(const Json& json) {
+  SweepPart part;
+  part.timed = json.contains("total_ms");
+  if (part.timed) {
+    json.at("total_ms").get_to(part.total_ms);
+    json.at("cast_ms").get_to(part.cast_ms);
+    json.at("fill_ms").get_to(part.fill_ms);
+    return part;
+  }
+  part.tally = tally_from(json.at("tally"));
+  Difference& error = part.error;
+  json.at("rmse").get_to(error.rmse);
+  error.psnr = number_or_none(json.at("psnr"));
+  json.at("ssim").get_to(error.ssim);
+  json.at("largest").get_to(error.largest);
+  json.at("largest_x").get_to(error.largest_x);
+  json.at("largest_y").get_to(error.largest_y);
+  error.share_other = number_or_none(json.at("share_other"));
+  error.depth_median = number_or_none(json.at("depth_median"));
+  error.depth_p99 = number_or_none(json.at("depth_p99"));
+  json.at("width").get_to(error.size.width);
+  json.at("height").get_to(error.size.height);
+  return part;
+}
+
+}  // namespace photonlane::io

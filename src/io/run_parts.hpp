@@ -1,0 +1,24 @@
+#pragma once
+
+#include "base/digest.hpp"
+#include "io/json.hpp"
+#include "photonlane/io/scene_file.hpp"
+#include "photonlane/measure/sweep.hpp"
+
+namespace photonlane::io {
+
+/// All of a scene file that decides what a run of it leaves: its text, numbers, doors, camera and
+/// budget as they are now.
+Digest digest_of(const SceneFile& file);
+
+Json to_json(const Cost& cost);
+Json to_json(const Tally& tally);
+Json to_json(const PlaneReport& report);
+Json to_json(const SweepPart& part);
+/// Throw Json::exception for what is none.
+Cost cost_from(const Json& json);
+Tally tally_from(const Json& json);
+PlaneReport plane_report_from(const Json& json);
+SweepPart sweep_part_from(const Json& json);
+
+}  // namespace photonlane::io

@@ -1,0 +1,154 @@
+#include "photonlane/io/runs.hpp"
+
+#include <fmt/format.h>
+
+#include <cstdio>
+#include <filesystem>
+
+#include "io/files.hpp"
+#include "io/run_journal.hpp"
+#include "io/run_parts.hpp"
+#include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/output.hpp"
+
+namespace photonlane::io {
+namespace {
+
+/// Runs something that reads what a journal says.
+template <class Read>
+auto from_journal(const std::string& folder, const Read& read) {
+  try {
+    return read();
+  } catch (const Json::exception& problem) {
+    throw Error(ErrorKind::input, fmt::format("does not read back: {}", problem.what()),
+                Place{folder + "/run.journal"});
+  }
+}
+
+}  // namespace
+
+std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
+                                const std::string& folder, const RunOptions& run) {
+  if (!file.scene.plane) {
+    throw Error(ErrorKind::input, "the scene is no plane, expected one to zoom into");
+  }
+  const World world = compile(file.scene);
+  const std::vector<PlaneWindow> windows =
+      zoom_windows(file.camera.window, file.budget.frame.size(), plan.to, plan.width, plan.frames);
+  const OutputFolder made(folder);
+  Digest what = digest_of(file);
+  what.add(fmt::format("{} {} {} {} {}", plan.to.x.text(), plan.to.y.text(), plan.width.text(),
+                       plan.frames, plan.allowed_error));
+  if (!run.resume) made.remove_numbered("frame-", ".png");
+  RunJournal journal(folder, "zoom", what, run.resume);
+  // The frame before, as far as the next one needs it, for a run that goes on there.
+  const std::string before_path = folder + "/before.exr";
+  const bool takes = plan.allowed_error > 0;
+  RenderOptions options{
+      .layers = {Layer::display}, .threads = run.threads, .progress = {}, .recycle = {}};
+  // The file of the frame before is a picture as well.
+  if (takes) {
+    options.layers = {Layer::color, Layer::display, Layer::smooth_count, Layer::ending};
+  }
+  const auto share = [&](double frames) { return frames / static_cast<double>(windows.size()); };
+  const auto go_on = [&](double frames) { return !run.progress || run.progress(share(frames)); };
+  std::vector<ZoomStep> steps;
+  std::optional<Frame> before;
+  const auto path_of = [&](std::size_t i) {
+    return fmt::format("{}/frame-{:04}.png", folder, i + 1);
+  };
+  const auto play = [&](std::size_t i) {
+    Camera camera = file.camera;
+    camera.window = windows[i];
+    options.progress = [&, i](double part) { return go_on(static_cast<double>(i) + part); };
+    if (takes && i > 0 && !before) {
+      before = read_frame(before_path);
+      before->tally = steps.back().tally;
+    }
+    Frame frame = takes && i > 0
+                      ? render_after(world, camera, file.budget,
+                                     {&*before, windows[i - 1], plan.allowed_error}, options)
+                      : render(world, camera, file.budget, options);
+    write_frame(path_of(i), frame);
+    if (takes) write_frame(before_path, frame);
+    steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
+    journal.keep(i, {{"cost", to_json(frame.cost)},
+                     {"tally", to_json(frame.tally)},
+                     {"report", to_json(*frame.plane_report)}});
+    if (takes) before = std::move(frame);
+  };
+  try {
+    for (std::size_t i = 0; i < windows.size(); ++i) {
+      const Json* left = steps.size() == i ? journal.left(i) : nullptr;
+      if (left != nullptr && std::filesystem::exists(path_of(i))) {
+        from_journal(folder, [&] {
+          steps.push_back({windows[i], cost_from(left->at("cost")), tally_from(left->at("tally")),
+                           plane_report_from(left->at("report"))});
+          return 0;
+        });
+      } else {
+        play(i);
+      }
+      if (!go_on(static_cast<double>(i + 1))) throw Error(ErrorKind::cancelled, "stopped");
+    }
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::cancelled) throw;
+    throw Error(
+        ErrorKind::cancelled,
+        fmt::format("stopped after {} of {} frames; what they took is in {}; --resume goes on",
+                    steps.size(), windows.size(), write_zoom(folder, steps)));
+  }
+  write_zoom(folder, steps);
+  std::remove(before_path.c_str());
+  journal.finish();
+  return steps;
+}
+
+Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std::string& folder,
+                SweepOptions options, const RunOptions& run) {
+  const OutputFolder made(folder);
+  Digest what = digest_of(file);
+  for (const Vary& one : vary) {
+    what.add(one.knob);
+    for (const std::string& value : one.values) what.add(value);
+  }
+  what.add(fmt::format("{} {} {} {}", options.repeats, options.warm_up, options.one_by_one,
+                       options.metric));
+  RunJournal journal(folder, "sweep", what, run.resume);
+  options.threads = run.threads;
+  options.known = [&](std::size_t part) -> std::optional<SweepPart> {
+    const Json* left = journal.left(part);
+    if (left == nullptr) return std::nullopt;
+    return from_journal(folder, [&] { return sweep_part_from(*left); });
+  };
+  options.measured = [&](std::size_t part, const SweepPart& measured) {
+    journal.keep(part, to_json(measured));
+  };
+  bool table = false;
+  options.so_far = [&](const Sweep& so_far) {
+    write_file(folder + "/sweep.csv", sweep_csv(so_far));
+    write_file(folder + "/sweep.json", sweep_json(so_far));
+    table = true;
+  };
+  double share = 0;
+  options.progress = [&](double done) {
+    share = done;
+    return !run.progress || run.progress(done);
+  };
+  try {
+    Sweep result =
+        sweep([&](const SceneNumbers& numbers) { return compile(scene_with(file, numbers)); },
+              file.numbers, file.camera, file.budget, vary, options);
+    journal.finish();
+    return result;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::cancelled) throw;
+    throw Error(
+        ErrorKind::cancelled,
+        fmt::format(
+            "stopped after {:.0f} % of the measurements{}; --resume goes on", 100 * share,
+            table ? "; what is known by then is in " + folder + "/sweep.csv" : std::string()));
+  }
+}
+
+}  // namespace photonlane::io
