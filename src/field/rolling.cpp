@@ -168,7 +168,7 @@ class Motion {
     }
   }
 
-  /// Takes what energy came from nowhere, and stops what has as good as stopped.
+  /// Removes energy that rounding or the solver added, and puts bodies to rest that hardly move.
   void settle(double time) {
     const double allowed = energy_ + given_;
     const double high = -body_.mass * gravity_.dot(middle_);

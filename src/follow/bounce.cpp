@@ -64,7 +64,7 @@ Normal thrown_back(const SceneView& view, const PixelPlace& place, std::size_t i
   return {way.x * length, way.y * length, way.z * length};
 }
 
-/// What is seen of the sky where nobody looks any further.
+/// The sky shown by a reflection that is not traced.
 Color far_color(const RoomView& here, float z) {
   const std::optional<Sky>& sky = here.room.sky;
   return sky ? sky_color(*sky, here.room.fog.color, z) : here.room.fog.color;
@@ -291,7 +291,7 @@ void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, 
     lane.settles = settles[i];
     lane.blind = blind;
     if (!settles[i] && !(weight.seen > 0)) {
-      // Nobody sees it through the fog.
+      // The fog hides all that is behind.
       if (lane.own) {
         ++tally.escaped;
         --tally.hits;

@@ -134,7 +134,7 @@ class Follower {
       lane.green *= std::exp(-lane.absorb_green * t);
       lane.blue *= std::exp(-lane.absorb_blue * t);
     } else if (!lane.settles && hides(here, pool_.travelled(slot)[here.index])) {
-      // Nobody sees it through the fog.
+      // The fog hides all that is behind.
       if (lane.own) {
         ++tally_.escaped;
         --tally_.hits;

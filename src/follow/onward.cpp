@@ -36,7 +36,7 @@ void Pool::add(const Onward& lane, const float* before, std::uint32_t room, floa
 void Pool::wait(std::uint32_t slot) {
   ++size_;
   const Onward& lane = lanes_[slot];
-  // Who starts on a portal has not to do with the wall it lies in.
+  // A lane that comes out of a portal does not hit the wall the portal lies in.
   const std::uint32_t kind = 2 * kind_of(lane) + lane.out_of_portal;
   if (last_ >= queues_.size() || queues_[last_].kind != kind) {
     const auto queue = std::find_if(queues_.begin(), queues_.end(),

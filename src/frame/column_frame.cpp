@@ -328,7 +328,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
   for (int y = top; y < bottom; ++y) {
     Block& block = pixels.blocks.front();
     block.y = y;
-    const bool center_is_sample = samples == 1;
+    const bool center_is_sample = job.center_is_sample();
     if (plain && samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
         rows[s] = plain_row(job, frame_rows.sample(y, s));
@@ -377,7 +377,7 @@ void render_columns(RenderJob& job) {
   const Size size = job.size();
   const std::size_t samples = job.offsets.size();
   // The data layers sit at the pixel's center, where a single color sample sits too.
-  const bool own_center = samples > 1 && (job.data() || !job.colors());
+  const bool own_center = !job.center_is_sample() && (job.data() || !job.colors());
   const std::size_t color_casts = job.colors() || !own_center ? samples : 0;
   const std::size_t casts = color_casts + (own_center ? 1 : 0);
   const bool plain = job.plain();

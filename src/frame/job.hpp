@@ -67,6 +67,10 @@ struct RenderJob : SceneView {
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
   bool data() const { return options.layers.has_data(); }
   Size size() const { return frame.size(); }
+  /// Whether the one sample of each pixel is its center, where the other layers sit.
+  bool center_is_sample() const {
+    return offsets.size() == 1 && offsets.front().x == 0.5 && offsets.front().y == 0.5;
+  }
   /// Sample s of pixels side by side, or of a block, for what is drawn at random.
   PixelPlace pixels(int x, int y, int width, std::size_t s) const {
     const bool open = budget.frame.sequence == SampleSequence::open;

@@ -86,7 +86,7 @@ void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
   const std::size_t samples = job.offsets.size();
   const RoomView& here = job.here();
   LaneBatch<Number> lanes;
-  const bool own_center = job.data() && (samples > 1 || !job.colors());
+  const bool own_center = job.data() && (!job.center_is_sample() || !job.colors());
   if (job.colors()) {
     const float share = 1.0f / static_cast<float>(samples);
     for (std::size_t s = 0; s < samples; ++s) {

@@ -73,9 +73,10 @@ Picture paint_cells(const Scene& scene, const CellMap& map, const PlanScale& fra
   return picture;
 }
 
-/// The materials of solids that are not fields, where those are nearest: `made` of the rest.
-void name_materials(const CompiledRoom& room, const std::vector<Vec3d>& places,
-                    const std::vector<FieldSlope>& slopes, std::vector<SurfaceMaterial>& made) {
+/// Asks the solids of a room that know distances and are no fields about places: tell(i, value,
+/// material) for each place and solid.
+template <class Tell>
+void ask_solids(const CompiledRoom& room, const std::vector<Vec3d>& places, const Tell& tell) {
   const std::size_t count = places.size();
   std::vector<double> x(count), y(count), z(count), value(count);
   std::vector<std::uint32_t> material(count);
@@ -94,9 +95,36 @@ void name_materials(const CompiledRoom& room, const std::vector<Vec3d>& places,
                     .z = z.data(),
                     .value = value.data(),
                     .material = material.data()});
-    for (std::size_t i = 0; i < count; ++i) {
-      if (value[i] <= slopes[i].value) made[i].material = static_cast<int>(material[i]);
-    }
+    for (std::size_t i = 0; i < count; ++i) tell(i, value[i], material[i]);
+  }
+}
+
+std::vector<Vec3d> row_places(const PlanScale& frame, int y, double height, int width) {
+  std::vector<Vec3d> places;
+  for (int x = 0; x < width; ++x) {
+    const Vec2d place = frame.place(x + 0.5, y + 0.5);
+    places.emplace_back(place.x(), place.y(), height);
+  }
+  return places;
+}
+
+/// Lays a level cut through solids that are neither cells nor fields over the plan of a map.
+void lay_solids(const CompiledRoom& room, const std::vector<Color>& colors, const PlanScale& frame,
+                double height, Picture& picture) {
+  for (int y = 0; y < picture.size.height; ++y) {
+    ask_solids(
+        room, row_places(frame, y, height, picture.size.width),
+        [&](std::size_t i, double value, std::uint32_t material) {
+          const auto inside = static_cast<float>(std::clamp(0.5 - value * frame.scale, 0.0, 1.0));
+          if (inside == 0) return;
+          const Color held = material < colors.size() ? colors[material] : Color(0.6f, 0.6f, 0.6f);
+          std::uint8_t* pixel = picture.pixel(static_cast<int>(i), y);
+          for (int channel = 0; channel < 3; ++channel) {
+            const float under = from_display(static_cast<float>(pixel[channel]) / 255);
+            pixel[channel] = static_cast<std::uint8_t>(
+                std::lround(255 * to_display(under + (held[channel] - under) * inside)));
+          }
+        });
   }
 }
 
@@ -110,15 +138,14 @@ Picture paint_fields(const Scene& scene, const CompiledRoom& room, const PlanSca
   Picture picture(size);
   const Color empty = linear(floor_color);
   const Color line = linear({64, 74, 78});
-  std::vector<Vec3d> places(static_cast<std::size_t>(size.width));
   for (int y = 0; y < size.height; ++y) {
-    for (int x = 0; x < size.width; ++x) {
-      const Vec2d place = frame.place(x + 0.5, y + 0.5);
-      places[static_cast<std::size_t>(x)] = {place.x(), place.y(), height};
-    }
+    const std::vector<Vec3d> places = row_places(frame, y, height, size.width);
     const std::vector<FieldSlope> slopes = field.slopes(places);
     std::vector<SurfaceMaterial> made = field.materials(places);
-    name_materials(room, places, slopes, made);
+    // The field knows nothing of what other solids are made of.
+    ask_solids(room, places, [&](std::size_t i, double value, std::uint32_t material) {
+      if (value <= slopes[i].value) made[i].material = static_cast<int>(material);
+    });
     for (int x = 0; x < size.width; ++x) {
       const auto& [value, gradient] = slopes[static_cast<std::size_t>(x)];
       const int material = made[static_cast<std::size_t>(x)].material;
@@ -187,8 +214,12 @@ PlanScale fit_room(const Room& room, const CompiledRoom& compiled, const PlanPla
 Picture paint_room(const Scene& scene, std::size_t room, const World& world, const PlanScale& frame,
                    double height, Size size) {
   const Room& plain = scene.rooms[room];
-  if (plain.cells) return paint_cells(scene, *plain.cells, frame, size);
   const CompiledRoom& compiled = world.rooms()[room];
+  if (plain.cells) {
+    Picture picture = paint_cells(scene, *plain.cells, frame, size);
+    if (!compiled.only_cells()) lay_solids(compiled, mean_colors(scene), frame, height, picture);
+    return picture;
+  }
   if (compiled.near_field) return paint_fields(scene, compiled, frame, height, size);
   Picture empty(size);
   for (int y = 0; y < size.height; ++y) {

@@ -125,6 +125,26 @@ TEST(Samples, SeedsGiveOtherNoiseOfTheSameMean) {
   EXPECT_NEAR(mean[0], mean[1], 0.004);
 }
 
+TEST(Samples, OtherLayersSitAtTheCenterWhateverTheSequence) {
+  const LayerSet layers{Layer::color, Layer::depth, Layer::steps, Layer::normal};
+  const auto data_of = [&](const Scene& scene, const Camera& camera, SampleSequence sequence,
+                           int first) {
+    Budget budget{.frame = {48, 32, 1}};
+    budget.frame.sequence = sequence;
+    budget.frame.first = first;
+    const Frame frame = render(compile(scene), camera, budget, test::with_layers(layers));
+    return std::pair(test::hash_of(frame, Layer::depth), test::hash_of(frame, Layer::steps));
+  };
+  const Scene cells = test::drawn(test::square_room(5));
+  const Camera inside{.eye = {2, 2, 1.6}, .heading = 0.4};
+  for (const int first : {0, 1, 6}) {
+    EXPECT_EQ(data_of(court(), there, SampleSequence::open, first),
+              data_of(court(), there, SampleSequence::lattice, 0));
+    EXPECT_EQ(data_of(cells, inside, SampleSequence::open, first),
+              data_of(cells, inside, SampleSequence::lattice, 0));
+  }
+}
+
 TEST(Samples, KnobsSayWhenTheyMatter) {
   Budget budget;
   set_knob(budget_knobs(), budget, "frame.sequence", "open");

@@ -420,6 +420,22 @@ room:
   EXPECT_GT(green, 500);
   EXPECT_NEAR(static_cast<double>(red) / static_cast<double>(green), 1.25, 0.08);
 
+  // Also over the plan of a map.
+  Scene yard = test::drawn("#####\n#...#\n#...#\n#####");
+  yard.wall({.base = {1, 0, 0}}, "pearl");
+  yard.room().add(Spheres({{{2.5, 2, 1}, 0.6, static_cast<int>(yard.materials.size()) - 1}}));
+  const io::Picture map = io::plan_picture(yard, compile(yard), {.eye = {1.2, 1.2, 1.6}}, Budget{},
+                                           {250, 200}, {.rays = 0, .legend = false});
+  long area = 0;
+  for (int y = 0; y < 200; ++y) {
+    for (int x = 0; x < 250; ++x) {
+      const auto* pixel = map.pixel(x, y);
+      area += pixel[0] > 200 && pixel[1] < 60 && pixel[2] < 60;
+    }
+  }
+  // 50 pixels a meter.
+  EXPECT_NEAR(static_cast<double>(area), pi * 30 * 30, 150);
+
   // And come back from their own text.
   const std::string again = io::scene_text(file);
   EXPECT_EQ(io::scene_text(io::parse_scene(again, "again.yaml")), again);
