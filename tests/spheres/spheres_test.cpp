@@ -235,7 +235,9 @@ TEST(Spheres, KnowTheirDistances) {
       EXPECT_LT((Vec3d(slope[0], slope[1], slope[2]) - out).norm(), 1e-12);
       const ClosestSurface closest = solid->closest(place).value();
       EXPECT_DOUBLE_EQ(closest.least, std::abs(least));
-      if (least > 0) EXPECT_NEAR((closest.place - place).norm(), least, 1e-12);
+      if (least > 0) {
+        EXPECT_NEAR((closest.place - place).norm(), least, 1e-12);
+      }
     }
   }
 }
@@ -433,8 +435,8 @@ room:
       area += pixel[0] > 200 && pixel[1] < 60 && pixel[2] < 60;
     }
   }
-  // 50 pixels a meter.
-  EXPECT_NEAR(static_cast<double>(area), pi * 30 * 30, 150);
+  // 50 pixels a meter, but for the rim, whose pixels are mixed.
+  EXPECT_NEAR(static_cast<double>(area), pi * 29 * 29, 100);
 
   // And come back from their own text.
   const std::string again = io::scene_text(file);
