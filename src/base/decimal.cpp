@@ -45,7 +45,7 @@ Parts parts_of(std::string_view text) {
     long long value = 0;
     const auto [end, problem] =
         std::from_chars(exponent.data(), exponent.data() + exponent.size(), value);
-    // Past that nobody has the memory.
+    // More would not fit into any memory.
     if (problem != std::errc() || end != exponent.data() + exponent.size() ||
         std::abs(value) > 1'000'000) {
       return parts;

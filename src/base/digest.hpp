@@ -11,7 +11,7 @@
 
 namespace photonlane {
 
-/// What something says, in 128 bits: to know it again, not to guard against who wants it mistaken.
+/// What something says, in 128 bits: to recognize it, not as protection against forgery.
 struct Digest {
   std::uint64_t high = 0;
   std::uint64_t low = 0;

@@ -414,7 +414,7 @@ std::shared_ptr<const FieldSource> make_fold_source(FieldKind kind, const std::v
       program.exact = false;
       const double length = std::hypot(std::hypot(n[0], n[1]), std::hypot(n[2], n[3]));
       program.reach = 0.5 + std::sqrt(0.25 + length);
-      // Places have left for good only beyond this.
+      // Only places beyond this never return.
       program.limit = std::max(program.limit, 2 * program.reach);
       const double reach = program.reach;
       return shape(std::move(program), around_origin(reach), n[8] > 0 ? n[8] : 1);

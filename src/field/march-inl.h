@@ -196,7 +196,7 @@ class March {
     }
   }
 
-  /// Tells who watches where lanes are and what was found there.
+  /// Tells the step watch where lanes are and the values there.
   void note(const ActiveVectors& active) const {
     const D d;
     const std::size_t width = hn::Lanes(d);
@@ -327,7 +327,7 @@ class March {
     }
     // A stretched step may end inside: from there the way is back out.
     const M outside = hn::Gt(radius, hn::Zero(d));
-    // Nor may it jump past the end, where nobody would look whether it jumped over anything.
+    // Nor may it jump past the end, where a jump over a surface would not be noticed.
     const V more = hn::Mul(radius, relaxation_);
     const V rest = hn::Max(hn::Sub(far_end_[j], t_[j]), radius);
     const V stretched = hn::IfThenElse(outside, hn::Min(more, rest), radius);
@@ -347,9 +347,9 @@ class March {
     const V zero = hn::Zero(d);
     const V value = machine_.value(j).v;
     const M was = hn::And(leaving_[j], now_[j]);
-    // Who comes out of a portal starts a little on: a wall that ends at the portal may hold that
-    // place already, or be that near. It is met from outside; the wall that the portal lies in is
-    // left.
+    // Lanes that come out of a portal start a little on: a wall that ends at the portal may hold
+    // that place already, or be that near. It is met from outside; the wall that the portal lies in
+    // is left.
     V little = hn::Set(d, static_cast<Number>(1.25 * portal_start));
     if (lanes_.any_scale) {
       little = hn::Mul(little, hn::Load(d, lanes_.scale + first_ + j * hn::Lanes(d)));
@@ -720,7 +720,7 @@ class March {
       hits.other[i] = static_cast<std::uint32_t>(other);
       hits.share[i] = static_cast<float>(share);
     };
-    // Where all that matters is of one material, nobody has to be asked.
+    // Where all that matters is of one material, it is known.
     bool same = true;
     std::int32_t material = -2;
     for (const Tape::Instruction& one : instructions) {

@@ -38,7 +38,7 @@ struct RegionStore {
   std::vector<double> join_values;
   std::vector<std::uint64_t> join_sounds;
 
-  /// For regions of so many instructions.
+  /// For regions of that many instructions.
   void start(std::size_t count);
   void add(const Tape::Instruction& instruction);
   /// Those from `begin` on were found from the last to the first.
@@ -54,7 +54,7 @@ struct RegionStore {
   void sort(Crowd& crowd);
   void let_crowd_go() { --crowd_depth; }
 
-  /// One that nobody else uses. Fields may ask fields.
+  /// One that is not in use: fields may be evaluated within fields.
   class Lent {
    public:
     Lent();

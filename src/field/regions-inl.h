@@ -296,7 +296,7 @@ class Regions {
     } else {
       sound = sound_points_[one.a];
       if (!writes_point(one.op)) {
-        // Of an estimate nobody knows by how much it changes; but it is no less than the way to the
+        // The change of an estimate has no known bound; but it is no less than the way to the
         // box around all of it.
         const Number* c = tape_.constants_as<Number>() + one.constants;
         low_values_[one.out] = 0;
@@ -558,7 +558,7 @@ class Regions {
         const std::size_t last = i;
         if (passed_over(i, passed, 0, blocks_)) {
           if (values[source_[last].out] == 0) continue;
-          // It loses, but where the join it is in does so too, nobody left it out there.
+          // It loses, but where the join it is in does so too, it was not left out there.
           whole_from = i;
           i = last;
         }

@@ -61,7 +61,7 @@ class LaneWays {
     enter();
   }
 
-  /// Takes up to `count` parts of so many lanes, from a lane on.
+  /// Takes up to `count` parts of a given number of lanes, from a lane on.
   void take_parts(std::size_t first, std::size_t count, std::size_t lanes) {
     first_ = first;
     lanes_a_part_ = lanes;

@@ -49,7 +49,7 @@ class Follower {
     lanes.any_face = here.room.portals != nullptr;
     // What has only gone through portals keeps together; what was thrown back spreads.
     lanes.together = first.bounce == 0;
-    // The wall a portal lies in is not met by who comes out of it.
+    // A lane that comes out of a portal does not hit the wall it lies in.
     lanes.any_start = first.out_of_portal;
     std::fill_n(lanes.start, capacity, Number(0));
     if (!here.room.swells.empty()) {

@@ -7,7 +7,7 @@
 
 namespace photonlane {
 
-/// Who gets what followed lanes see.
+/// Receives what followed lanes see.
 class LightSink {
  public:
   virtual ~LightSink() = default;

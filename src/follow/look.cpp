@@ -16,7 +16,7 @@ namespace {
 
 constexpr float infinite = std::numeric_limits<float>::infinity();
 
-/// Below this share of a pixel's light nobody sees what is behind.
+/// Below this share of a pixel's light what is behind is invisible.
 constexpr float least_through = 1.0f / 1024;
 
 /// Lays a panorama on lanes that left the room.

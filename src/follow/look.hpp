@@ -20,7 +20,7 @@ struct Glance {
   const RoomView& here;
   Sight& sight;
   const PixelPlace& place;
-  float share = 1;           ///< of their pixels' light that is theirs; 0: nobody asks for colors
+  float share = 1;           ///< of their pixels' light that is theirs; 0: colors are not asked for
   const Leg* leg = nullptr;  ///< how they look where they do not come straight from the eye
   Seen* seen = nullptr;      ///< gets the first surface of each, where not null
   Pool* pool = nullptr;      ///< where what goes on from them waits; without one it is not seen

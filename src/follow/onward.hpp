@@ -47,7 +47,7 @@ struct alignas(64) Onward {
   float red = 1;           ///< what it counts in its sample, but for the fog of rooms
   float green = 1;
   float blue = 1;
-  Eigen::Vector3f eye{0, 0, 0};  ///< where the camera's eye is, for who looks back from here
+  Eigen::Vector3f eye{0, 0, 0};  ///< where the camera's eye is, as seen from here
   BentLane bent;                 ///< at the chord's end
 };
 

@@ -125,7 +125,7 @@ class Waves : public OrbitsOf<Real, power, plain> {
       const std::size_t end = std::min(this->points_.size(), next + block);
       std::size_t size = 0;
       while (next < end) {
-        // So many are told by their closed forms together.
+        // Number of points tested by closed forms together.
         std::uint64_t known = this->Forms() ? Largest(next, end) : 0;
         for (const std::size_t last = std::min(end, next + forms_together); next < last;
              ++next, known >>= 1) {
@@ -156,7 +156,7 @@ class Waves : public OrbitsOf<Real, power, plain> {
   using Base::vectors;
   static constexpr std::size_t block = 1024;
   static constexpr std::size_t space = block + vectors * lanes;
-  /// So many steps are taken together at most: far fewer than the whole way of those that are left.
+  /// Most steps that are taken together: far fewer than the whole way of those that are left.
   static constexpr std::uint64_t most = 512;
 
   static constexpr std::size_t forms_together = 64;
@@ -345,7 +345,7 @@ class Orbits : public OrbitsOf<Real, power, plain> {
   using Base::lanes;
   using Base::vectors;
   static constexpr std::size_t slots = vectors * lanes;
-  /// Steps that are taken before anybody looks. Once outside nothing comes back, so that the ones
+  /// Steps between tests of escape. Once outside nothing comes back, so that the ones
   /// within which some orbit ended are taken again to see when.
   static constexpr int chunk = 8;
 

@@ -97,7 +97,7 @@ class LongProduct {
   }
   bool below(double limit) const { return powers_ == 0 && part_ < limit; }
 
-  /// Its part in doubles and how many times that is to be taken times 2^400, for whoever multiplies
+  /// Its part in doubles and how many times that is to be taken times 2^400, for multiplying
   /// it himself for a while.
   double part() const { return part_; }
   std::int64_t powers() const { return powers_; }

@@ -9,7 +9,7 @@
 namespace photonlane {
 namespace {
 
-/// Steps are as good as linear where what is left out is that much less than what is not.
+/// Steps count as linear where the terms left out are smaller than the rest by this factor.
 constexpr double linear_enough = 0x1p-38;
 /// The logarithm of the size from which on doubles hold distances and their squares.
 constexpr double near_enough = -470;
@@ -130,7 +130,7 @@ struct Perturbation::Skips {
       first_slope = best.a * first_slope + best.b;
       pull.times(best.a);
       together += steps;
-      // Whoever is drawn in so far has ended.
+      // Orbits attracted this far have ended.
       if (pull.below(drawn_in)) return;
     }
   }

@@ -14,8 +14,8 @@ namespace photonlane {
 /// Iterates the points of a window as their distances from an orbit worked out in many digits (K.
 /// I. Martin, "SuperFractalThing: Perturbation and Series Approximation", 2013). An orbit nearer
 /// to 0 than to the other one goes on from that one's start, and many steps together are taken
-/// where they are as good as linear (both by Zhuoran, "Another solution to perturbation glitches",
-/// fractalforums.org, 2021).
+/// where they are linear within rounding (both by Zhuoran, "Another solution to perturbation
+/// glitches", fractalforums.org, 2021).
 class Perturbation {
  public:
   /// `reach`: how far points are from the center at most, in units of 2^power.

@@ -66,7 +66,7 @@ class PerturbedOrbits {
     open_[slot] = some ? -1 : 0;
     live_ += some;
     if (!some) {
-      // Nobody's goes round the orbit, and is not looked at.
+      // A slot without a lane follows the orbit itself and is ignored.
       lane_[slot] = PerturbedLane{};
       lane_[slot].place = flight_.restart;
       lane_[slot].last = flight_.second_end;
@@ -86,7 +86,7 @@ class PerturbedOrbits {
     left_[slot] = static_cast<std::int64_t>(flight_.limit - lane.count);
   }
 
-  /// Steps of all, until a lane is to be looked at or so many have been taken.
+  /// Steps of all, until a lane needs attention or the given number has been taken.
   HWY_INLINE void Fly() {
     const D d;
     const DI di;
@@ -147,7 +147,7 @@ class PerturbedOrbits {
     const V most = hn::Set(d, 0x1p400);
     for (std::size_t v = 0; v < vectors; ++v) {
       const std::size_t i = v * lanes;
-      // Those out of steps may have taken some more, which nobody sees.
+      // Those out of steps may have taken some more, which are not counted.
       const VI left = hn::Sub(hn::Load(di, left_ + i), hn::Set(di, rounds));
       const M spent = hn::RebindMask(d, hn::Lt(left, hn::Set(di, 1)));
       const M large = hn::Gt(pull[v], most);

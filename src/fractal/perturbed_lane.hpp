@@ -31,7 +31,7 @@ struct PerturbedFlight {
   bool draws = false;  ///< lanes that are drawn in end
 };
 
-/// Where lanes come from, and who looks at them when something other than a step is next.
+/// Gives lanes, and takes them when something other than a step is next.
 class PerturbedLanes {
  public:
   virtual ~PerturbedLanes() = default;

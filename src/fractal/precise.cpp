@@ -23,7 +23,7 @@ class Digits {
   unsigned before_;
 };
 
-/// So many that nothing of a number to that many places is lost.
+/// Bits enough for a number of that many decimal places.
 unsigned digits_for(const Decimal& a, long long places) {
   const double whole = std::max(0.0, a.log10());
   return static_cast<unsigned>(std::max(0LL, places) + static_cast<long long>(whole) + 25);

@@ -228,7 +228,7 @@ class RowSight final : public Sight {
   void rays(const Surfaces& surfaces, LaneRays& rays) const override {
     if (floor_ == nullptr) return rays.toward(surfaces);
     rays.size = events_.size;
-    // Lanes nobody wants stand where others do, so as not to spread the bundle.
+    // Lanes that are not wanted stand where others do, so as not to spread the bundle.
     std::size_t at =
         static_cast<std::size_t>(std::find(wanted_, wanted_ + rays.size, true) - wanted_);
     for (std::size_t i = 0; i < events_.size; ++i) {

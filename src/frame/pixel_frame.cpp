@@ -34,7 +34,7 @@ constexpr int tile_height = 32;
 // goes on from them.
 constexpr int group_width = 64;
 static_assert(group_width <= Surfaces::capacity);
-// Past so many waiting lanes the pool is emptied before more are added.
+// With more waiting lanes than this the pool is emptied before more are added.
 constexpr std::size_t most_waiting = 4096;
 
 using Block = PixelSums::Block;

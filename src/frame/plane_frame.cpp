@@ -18,7 +18,7 @@
 namespace photonlane {
 namespace {
 
-// So many pixels are iterated together, in bands that threads share.
+// Number of pixels iterated together, in bands that threads share.
 constexpr int tile_width = 128;
 constexpr int band_height = 16;
 

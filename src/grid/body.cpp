@@ -12,7 +12,7 @@ namespace photonlane {
 namespace {
 
 /// Distance kept from walls after a contact, as a share of a cell: more than rounding, less than
-/// anybody sees.
+/// is visible.
 constexpr double skin = 1e-6;
 
 /// Looking for walls costs the square of the radius in cells, and a way its length.

@@ -155,7 +155,7 @@ void write_whole(const std::string& path, const std::function<void(const std::st
   } catch (const Error& error) {
     unlink(temporary.c_str());
     Unfinished::forget(slot);
-    // The temporary name is nobody's concern.
+    // The temporary name does not belong into messages.
     if (error.place().file == temporary) throw error.at(Place{path});
     throw;
   } catch (...) {

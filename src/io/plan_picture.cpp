@@ -257,7 +257,7 @@ void draw_leg(const Canvas& canvas, const std::vector<Panel>& panels, const Lane
   if (!panel.shown) return;
   const Within within(canvas, panel);
   const bool open = leg.meetings.empty() || leg.meetings.back().ending == Ending::escaped;
-  // No farther than anybody sees: cairo counts in small numbers.
+  // No farther than the picture: cairo's coordinates are limited.
   const double past = 2 * (panel.size.width + panel.size.height) / panel.frame.scale;
   const Vec3d end = leg.place + std::min(open ? far_limit : leg.length, past) * leg.way;
   canvas.set_color(color, opacity);

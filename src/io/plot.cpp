@@ -296,7 +296,7 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       "nomirror\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
       "noenhanced\nset logscale y\nset format y '%g'\n";
   text += powers ? "set format x '10^{%.0f}'\n" : "set format x '%g'\n";
-  // Whoever zooms goes on to the right.
+  // Zooming goes on to the right.
   if (sweep.knobs[along] == "window.width") text += "set xrange [*:*] reverse\n";
   constexpr const char* colors[] = {"#3c6132", "#b5632a", "#2f6d86",
                                     "#8c2331", "#7a6a9a", "#5a5a50"};

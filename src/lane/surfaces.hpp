@@ -7,7 +7,7 @@
 
 namespace photonlane {
 
-/// What the lanes of a batch see, whoever found it: columns, rays at every pixel, bounces. Places
+/// What the lanes of a batch see, found by columns, rays at every pixel or bounces. Places
 /// are meters from where the lanes start. Lanes that met nothing have their direction as place and
 /// 1 as t.
 struct Surfaces {

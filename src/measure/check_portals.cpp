@@ -139,7 +139,7 @@ void check_forms(const Scene& scene, SceneReport& report) {
   }
 }
 
-/// Rooms that nobody gets to, and those that nobody gets out of.
+/// Rooms that cannot be reached, and those that cannot be left.
 void check_ways(const World& world, std::uint32_t start, SceneReport& report) {
   const auto rooms = world.rooms();
   const auto reached_from = [&](std::uint32_t from, bool backward) {

@@ -36,7 +36,7 @@ double PortalFace::meet(const Vec3d& from, const Vec3d& way, double start, bool 
     const Vec3d off = from - middle;
     if (swell >= 0) {
       if (came_out) return infinite;
-      // Whoever starts within is bent from there on.
+      // Lanes that start inside are bent from their start.
       if (off.squaredNorm() < radius * radius) return start + 1e-7;
     }
 
@@ -106,7 +106,7 @@ void PortalFaces::nearest(const LaneBatch<Number>& lanes, Number* t, std::int32_
     const auto normal_z = static_cast<Number>(flat ? one.normal.z() : 0);
     const auto from_front = static_cast<Number>(one.front ? 1 : -1);
     const auto from_behind = static_cast<Number>(one.back || one.shut ? 1 : -1);
-    // Of what lies so near the plane nobody can be sure here.
+    // Points so close to the plane are undecided here.
     const auto unsure = static_cast<Number>(1e-3 + 1e-5 * one.middle.norm());
     alignas(64) bool near[LaneBatch<Number>::capacity];
     bool any = false;

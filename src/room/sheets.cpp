@@ -38,7 +38,7 @@ std::vector<SeamPortal> seam_portals(const Sheets& sheets, const std::vector<std
   seam.opening = {.shape = OpeningShape::rectangle, .width = sheets.reach, .height = sheets.height};
   seam.stance.at = sheets.at + Vec3d(0.5 * sheets.reach * cosine, 0.5 * sheets.reach * sine,
                                      0.5 * sheets.height);
-  // Whoever goes round counterclockwise comes from the side it faces.
+  // Going round counterclockwise enters it from the side it faces.
   seam.stance.heading = sheets.heading - pi / 2;
   seam.behind = Behind::open;
   std::vector<SeamPortal> portals;

@@ -327,7 +327,7 @@ class CornerGuess {
   double reach_;
 };
 
-/// Counts, for each lane, whether something stands in its way, also behind so many portals.
+/// Counts, for each lane, whether something stands in its way, also behind a number of portals.
 void count_hidden(const SceneView& view, const RoomView& here, const LaneBatch<float>& lanes,
                   const std::size_t* of, int* hidden, int crossings, Tally& tally) {
   const HitBatch<float> hits = trace_room(here.room, lanes, view.budget, tally);

@@ -12,7 +12,7 @@ struct Light {
 };
 
 /// Rays start this far off what they leave, in meters: more than rounding and than what is taken
-/// for being on it, less than anybody sees.
+/// for being on it, less than is visible.
 float lift(const SceneView& view, float coordinate, float scale = 1);
 
 /// Two directions across a unit vector (Duff and others, "Building an Orthonormal Basis,

@@ -93,7 +93,7 @@ std::vector<Vec3d> over_opening(const PortalFace& face, double off) {
 }
 
 /// Of places on the far side of an opening those whose neighbors on the near side are free: what is
-/// hidden, below a floor or in a wall, nobody gets to.
+/// hidden, below a floor or in a wall, cannot be reached.
 std::vector<Vec3d> reached(const std::optional<Field>& near_side, const std::vector<Vec3d>& near,
                            const std::vector<Vec3d>& far) {
   if (!near_side || near.empty()) return far;
@@ -197,7 +197,7 @@ std::shared_ptr<const CompiledField> WalkSpace::put_together(const Key& key) con
   }
   if (own) parts.push_back(*own);
   if (parts.empty()) {
-    // Nothing stands anywhere near: a ball out of everybody's reach.
+    // Nothing stands anywhere near: a ball out of reach.
     parts.push_back(field::place({0, 0, -1e6}, field::sphere(1)));
   }
   return std::make_shared<const CompiledField>(parts.size() == 1 ? parts.front()
@@ -235,7 +235,7 @@ Carried carry(const World& world, std::size_t room, const Vec3d& from, const Vec
     const Vec3d at = start + nearest * way;
     const Crossing crossing = here.portals->cross(met, at, way);
     if (crossing.turned_back) {
-      // Nobody is thrown back who walks: there it ends.
+      // A body is not reflected: its way ends there.
       result.place = start + std::max(0.0, nearest - 1e-6) * way;
       break;
     }

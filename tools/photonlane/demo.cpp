@@ -27,7 +27,7 @@ std::string size_of(const DemoCommand& command) {
   return !command.size.empty() || command.full ? command.size : "640x400";
 }
 
-/// A frame so many times as small, of one sample a pixel.
+/// A frame smaller by a factor, of one sample a pixel.
 FrameBudget part_of(Size size, int times) {
   return {std::max(1, size.width / times), std::max(1, size.height / times), 1};
 }

@@ -46,7 +46,7 @@ void complain(std::string_view line) noexcept {
   try {
     put_to(stderr, one_line(line) + "\n");
   } catch (...) {
-    // Out of memory for a message: there is nobody left to tell.
+    // Out of memory for a message: it cannot be shown.
   }
 }
 

@@ -232,8 +232,8 @@ Field octahedron(double radius);
 Field heights(const HeightMap& map, const Vec3d& size);
 /// A sampled distance function; everything it is in lies within its box. A bound.
 Field volume(std::shared_ptr<const Volume> volume);
-/// A function of one's own, as good as it says. Throws Error (input) where it gives what is no
-/// number at some place that is tried.
+/// A function of one's own; its bounds and stretch are taken as given. Throws Error (input) where
+/// it gives what is no number at some place that is tried.
 Field function(FieldFunction function);
 
 // Solids of steps done again and again. They are exact where they say so; else values are

@@ -24,8 +24,9 @@ struct FractalRecipe {
 std::span<const Knob<FractalRecipe>> fractal_recipe_knobs();
 
 /// A fractal of invented parameters, within ranges that give good ones, about a meter in radius
-/// around the origin: the same for the same recipe. What is too thin to be seen, as good as its
-/// ball or of no trust is drawn again. Throws Error (input) for values out of range.
+/// around the origin: the same for the same recipe. Fractals that are too thin to be seen, hardly
+/// differ from a ball or have no usable distance estimate are drawn again. Throws Error (input) for
+/// values out of range.
 Field make_fractal(const FractalRecipe& recipe = {});
 
 }  // namespace photonlane

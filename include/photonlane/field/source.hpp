@@ -33,13 +33,13 @@ struct SourceBatch {
   const Number* y = nullptr;
   const Number* z = nullptr;
   Number* value = nullptr;
-  /// Where the value grows, by how much for a meter; all null where nobody asks.
+  /// Where the value grows, by how much for a meter; all null where they are not asked for.
   Number* slope_x = nullptr;
   Number* slope_y = nullptr;
   Number* slope_z = nullptr;
   /// Detail smaller than this, in meters, does not matter; null: all of it does.
   const Number* footprint = nullptr;
-  /// What decides the material, from 0 to 1; null where nobody asks.
+  /// What decides the material, from 0 to 1; null where it is not asked for.
   Number* tint = nullptr;
   TintBy tint_by = TintBy::trap;
 };

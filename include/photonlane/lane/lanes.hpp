@@ -14,7 +14,7 @@ struct MarchStep {
   double value;
 };
 
-/// Keeps the steps of some lanes of a batch, for whoever wants to know what a lane did.
+/// Keeps the steps of some lanes of a batch, for logs of what a lane did.
 class StepWatch {
  public:
   /// From now on steps of lane i of the next batch are kept in a list of their own.

@@ -42,11 +42,11 @@ struct DistanceBatch {
   const double* y = nullptr;
   const double* z = nullptr;
   double* value = nullptr;  ///< meters to the surface, below 0 inside
-  /// Where the value grows, by how much for a meter; all null where nobody asks.
+  /// Where the value grows, by how much for a meter; all null where they are not asked for.
   double* slope_x = nullptr;
   double* slope_y = nullptr;
   double* slope_z = nullptr;
-  /// Index of the material of what is nearest; null where nobody asks.
+  /// Index of the material of what is nearest; null where it is not asked for.
   std::uint32_t* material = nullptr;
   bool opaque_only = false;  ///< what bends light is not there: it is looked through
 };

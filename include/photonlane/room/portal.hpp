@@ -5,7 +5,7 @@
 ///   Portal door;
 ///   door.name = "door";
 ///   door.opening = {.shape = OpeningShape::rectangle, .width = 1, .height = 2};
-///   door.stance = {.at = {3, 0, 1}, .heading = degrees(180)};  // seen by who looks east
+///   door.stance = {.at = {3, 0, 1}, .heading = degrees(180)};  // seen by a camera that looks east
 ///   door.to = {.room = "garden", .stance = {.at = {0, 0, 1}}};
 ///   scene.room().portals.push_back(door);
 

@@ -9,7 +9,7 @@
 
 namespace photonlane {
 
-/// Rooms that lie over one another like the turns of a spiral stair: who goes round an upright axis
+/// Rooms that lie over one another like the turns of a spiral stair: going round an upright axis
 /// counterclockwise, as seen from above, gets from each to the next where they pass the seam, and
 /// from the last to the first again; clockwise the other way.
 struct Sheets {

@@ -132,9 +132,9 @@ World compile(const Scene& scene);
 /// world. Throws as compile does.
 World compile(const Scene& scene, const World& before);
 
-/// The next world: cells of a room's map changed. A world that is given up to it (std::move) and
-/// that nobody else holds is changed where it stands, at the cost of what changes; of any other a
-/// copy is made, and worlds held elsewhere stay as they are. Throws Error (input) for cells outside
+/// The next world: cells of a room's map changed. A world that is moved in and has no other holder
+/// is changed in place, at the cost of what changes; of any other a copy is made, and worlds held
+/// elsewhere stay as they are. Throws Error (input) for cells outside
 /// the map and materials that are not there, Error (usage) for a room that is not there and a world
 /// that was moved from; worlds held elsewhere are as they were.
 World edit(World world, std::span<const CellEdit> edits, std::size_t room = 0);
