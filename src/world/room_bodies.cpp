@@ -1,5 +1,7 @@
 #include "world/room_bodies.hpp"
 
+#include <memory>
+#include <optional>
 #include <utility>
 
 namespace photonlane {
@@ -42,11 +44,36 @@ std::span<const Knob<BodyBall>> body_ball_knobs() {
   return table;
 }
 
+Field solid_field(std::shared_ptr<const Solid> solid, bool opaque_only) {
+  FieldFunction function;
+  function.name = solid->summary();
+  function.bounds = solid->bounds();
+  function.slopes = true;
+  function.values = [solid = std::move(solid), opaque_only](const SourceBatch<double>& batch) {
+    solid->measure({.count = batch.count,
+                    .x = batch.x,
+                    .y = batch.y,
+                    .z = batch.z,
+                    .value = batch.value,
+                    .slope_x = batch.slope_x,
+                    .slope_y = batch.slope_y,
+                    .slope_z = batch.slope_z,
+                    .opaque_only = opaque_only});
+  };
+  return field::function(std::move(function));
+}
+
 namespace {
 
-/// What bodies of a room roll on.
-CompiledField ground_of(const Room& room) {
-  return CompiledField(room.fields.size() == 1 ? room.fields.front() : field::join(room.fields));
+/// What bodies of a room roll on: its fields, and its other solids that know distances.
+std::optional<CompiledField> ground_of(const Scene& scene, std::size_t room) {
+  std::vector<Field> parts = scene.rooms.at(room).fields;
+  for (const std::shared_ptr<const SolidPart>& part : scene.rooms[room].parts) {
+    const std::shared_ptr<const Solid> solid = part->compile({.materials = scene.materials.size()});
+    if (solid->knows_distances()) parts.push_back(solid_field(solid, false));
+  }
+  if (parts.empty()) return std::nullopt;
+  return CompiledField(parts.size() == 1 ? parts.front() : field::join(std::move(parts)));
 }
 
 }  // namespace
@@ -55,14 +82,16 @@ void roll_bodies(Scene& scene, double from, double to, const RollSettings& setti
                  const std::function<Scene(double time)>& scene_at) {
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
     Room& room = scene.rooms[r];
-    if (room.bodies.empty() || room.fields.empty()) continue;
+    if (room.bodies.empty()) continue;
+    const std::optional<CompiledField> ground = ground_of(scene, r);
+    if (!ground) continue;
     std::vector<RollingBody> bodies;
     for (const RoomBody& body : room.bodies) bodies.push_back(body.body);
     if (scene_at) {
-      const auto field_at = [&](double time) { return ground_of(scene_at(time).rooms.at(r)); };
+      const auto field_at = [&](double time) { return ground_of(scene_at(time), r).value(); };
       roll(field_at, bodies, from, to, settings, 0.02);
     } else {
-      roll(ground_of(room), bodies, to - from, settings);
+      roll(*ground, bodies, to - from, settings);
     }
     for (std::size_t i = 0; i < bodies.size(); ++i) room.bodies[i].body = bodies[i];
   }

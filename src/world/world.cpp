@@ -108,26 +108,6 @@ void add_portals(const Scene& scene, World::Data& data) {
   }
 }
 
-/// A solid that knows distances, as a field of what bodies meet.
-Field field_of(std::shared_ptr<const Solid> solid) {
-  FieldFunction function;
-  function.name = solid->summary();
-  function.bounds = solid->bounds();
-  function.slopes = true;
-  function.values = [solid = std::move(solid)](const SourceBatch<double>& batch) {
-    solid->measure({.count = batch.count,
-                    .x = batch.x,
-                    .y = batch.y,
-                    .z = batch.z,
-                    .value = batch.value,
-                    .slope_x = batch.slope_x,
-                    .slope_y = batch.slope_y,
-                    .slope_z = batch.slope_z,
-                    .opaque_only = true});
-  };
-  return field::function(std::move(function));
-}
-
 template <class One, class Same>
 bool all_same(const std::vector<One>& a, const std::vector<One>& b, const Same& same) {
   return std::equal(a.begin(), a.end(), b.begin(), b.end(), same);
@@ -323,7 +303,7 @@ class RoomMaker {
         const auto which = static_cast<std::size_t>(material);
         all_bend = all_bend && which < source_.bending.size() && source_.bending[which];
       });
-      if (solid->knows_distances() && !all_bend) others_.push_back(field_of(solid));
+      if (solid->knows_distances() && !all_bend) others_.push_back(solid_field(solid, true));
     }
     return all_same;
   }
