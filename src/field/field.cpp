@@ -8,7 +8,7 @@
 #include <span>
 
 #include "field/fold_source.hpp"
-#include "field/kind_switch.hpp"
+#include "field/kind_traits.hpp"
 #include "field/noise.hpp"
 #include "field/sources.hpp"
 #include "field/tape.hpp"
@@ -182,44 +182,7 @@ void check_shape(FieldKind kind, const std::vector<double>& n) {
     case FieldKind::extrude:
       if (2 * n[1] > n[0]) refuse("round is more than half its height");
       break;
-    case FieldKind::sphere:
-    case FieldKind::ellipsoid:
-    case FieldKind::capsule:
-    case FieldKind::disc:
-    case FieldKind::prism:
-    case FieldKind::pyramid:
-    case FieldKind::tetrahedron:
-    case FieldKind::octahedron:
-    case FieldKind::sponge:
-    case FieldKind::gasket:
-    case FieldKind::bulb:
-    case FieldKind::julia:
-    case FieldKind::heights:
-    case FieldKind::volume:
-    case FieldKind::function:
-    case FieldKind::circle:
-    case FieldKind::polygon:
-    case FieldKind::star:
-    case FieldKind::outline:
-    case FieldKind::revolve:
-    case FieldKind::join:
-    case FieldKind::meet:
-    case FieldKind::carve:
-    case FieldKind::invert:
-    case FieldKind::offset:
-    case FieldKind::shell:
-    case FieldKind::elongate:
-    case FieldKind::waves:
-    case FieldKind::noise:
-    case FieldKind::damp:
-    case FieldKind::place:
-    case FieldKind::mirror:
-    case FieldKind::repeat:
-    case FieldKind::around:
-    case FieldKind::twist:
-    case FieldKind::taper:
-    case FieldKind::bend:
-    case FieldKind::iterate:
+    default:
       break;
   }
 }
@@ -424,6 +387,7 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
   if (folds(kind)) return source->looseness();
   double most = 1;
   for (const Field& one : parts) most = std::max(most, one.looseness());
+  if (!has_trait(kind, own_looseness)) return most;
   switch (kind) {
     case FieldKind::ellipsoid:
       return std::max({n[0], n[1], n[2]}) / std::min({n[0], n[1], n[2]});
@@ -443,49 +407,9 @@ double looseness_of(FieldKind kind, const std::vector<double>& n, const std::vec
     case FieldKind::place:
       // The corners of what grew along the axes reach farther along turned ones.
       return n[3] == 0 && n[4] == 0 && n[5] == 0 ? most : std::sqrt(3.0) * most;
-    case FieldKind::sphere:
-    case FieldKind::box:
-    case FieldKind::frame:
-    case FieldKind::plane:
-    case FieldKind::cylinder:
-    case FieldKind::capsule:
-    case FieldKind::cone:
-    case FieldKind::torus:
-    case FieldKind::disc:
-    case FieldKind::prism:
-    case FieldKind::pyramid:
-    case FieldKind::tetrahedron:
-    case FieldKind::octahedron:
-    case FieldKind::sponge:
-    case FieldKind::gasket:
-    case FieldKind::bulb:
-    case FieldKind::julia:
-    case FieldKind::circle:
-    case FieldKind::rectangle:
-    case FieldKind::polygon:
-    case FieldKind::star:
-    case FieldKind::outline:
-    case FieldKind::arc:
-    case FieldKind::extrude:
-    case FieldKind::revolve:
-    case FieldKind::join:
-    case FieldKind::meet:
-    case FieldKind::carve:
-    case FieldKind::invert:
-    case FieldKind::offset:
-    case FieldKind::shell:
-    case FieldKind::elongate:
-    case FieldKind::waves:
-    case FieldKind::noise:
-    case FieldKind::mirror:
-    case FieldKind::fold:
-    case FieldKind::repeat:
-    case FieldKind::around:
-    case FieldKind::twist:
-    case FieldKind::iterate:
-      return most;
+    default:
+      refuse_kind();
   }
-  refuse_kind();
 }
 
 double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vector<Field>& parts,
@@ -493,6 +417,7 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
   if (folds(kind)) return source->stretch();
   double most = 1;
   for (const Field& one : parts) most = std::max(most, one.stretch());
+  if (!has_trait(kind, own_stretch)) return most;
   switch (kind) {
     case FieldKind::join:
     case FieldKind::meet:
@@ -518,46 +443,9 @@ double stretch_of(FieldKind kind, const std::vector<double>& n, const std::vecto
       return most * Taper(n[0], n[1], parts.front().bounds()).stretch;
     case FieldKind::bend:
       return n[0] == 0 ? most : most * Bend(n[0], parts.front().bounds()).stretch();
-    case FieldKind::sphere:
-    case FieldKind::ellipsoid:
-    case FieldKind::box:
-    case FieldKind::frame:
-    case FieldKind::plane:
-    case FieldKind::cylinder:
-    case FieldKind::capsule:
-    case FieldKind::cone:
-    case FieldKind::torus:
-    case FieldKind::disc:
-    case FieldKind::prism:
-    case FieldKind::pyramid:
-    case FieldKind::tetrahedron:
-    case FieldKind::octahedron:
-    case FieldKind::sponge:
-    case FieldKind::gasket:
-    case FieldKind::bulb:
-    case FieldKind::julia:
-    case FieldKind::heights:
-    case FieldKind::circle:
-    case FieldKind::rectangle:
-    case FieldKind::polygon:
-    case FieldKind::star:
-    case FieldKind::outline:
-    case FieldKind::arc:
-    case FieldKind::extrude:
-    case FieldKind::revolve:
-    case FieldKind::invert:
-    case FieldKind::offset:
-    case FieldKind::shell:
-    case FieldKind::elongate:
-    case FieldKind::place:
-    case FieldKind::mirror:
-    case FieldKind::fold:
-    case FieldKind::repeat:
-    case FieldKind::around:
-    case FieldKind::iterate:
-      return most;
+    default:
+      refuse_kind();
   }
-  refuse_kind();
 }
 
 /// What parts have to be for a kind.

@@ -10,6 +10,7 @@
 #include <string>
 
 #include "field/fold_program.hpp"
+#include "field/kind_traits.hpp"
 #include "field/tape.hpp"
 #include "photonlane/base/trigonometry.hpp"
 
@@ -333,20 +334,7 @@ std::shared_ptr<const FieldSource> make_iterate(const std::vector<double>& n,
 
 }  // namespace
 
-bool folds(FieldKind kind) {
-  switch (kind) {
-    case FieldKind::tetrahedron:
-    case FieldKind::octahedron:
-    case FieldKind::sponge:
-    case FieldKind::gasket:
-    case FieldKind::bulb:
-    case FieldKind::julia:
-    case FieldKind::iterate:
-      return true;
-    default:
-      return false;
-  }
-}
+bool folds(FieldKind kind) { return has_trait(kind, folds_space); }
 
 int safety_index(FieldKind kind) { return field_kind_info(kind).place_of("safety"); }
 

@@ -11,7 +11,7 @@
 #include <unordered_map>
 #include <utility>
 
-#include "field/kind_switch.hpp"
+#include "field/kind_traits.hpp"
 #include "field/tape_steps.hpp"
 #include "photonlane/base/trigonometry.hpp"
 
@@ -155,61 +155,13 @@ class TapeMaker {
   }
 
   static bool loose(const Field& field) {
-    const std::vector<double>& n = field.numbers();
-    switch (field.kind()) {
-      case FieldKind::damp:
-      case FieldKind::twist:
-      case FieldKind::taper:
-      case FieldKind::bend:
-      case FieldKind::waves:
-      case FieldKind::noise:
-      case FieldKind::heights:
-      case FieldKind::volume:
-      case FieldKind::function:
-        return true;
-      case FieldKind::ellipsoid:
-        return std::max({n[0], n[1], n[2]}) > 1.25 * std::min({n[0], n[1], n[2]});
-      case FieldKind::sphere:
-      case FieldKind::box:
-      case FieldKind::frame:
-      case FieldKind::plane:
-      case FieldKind::cylinder:
-      case FieldKind::capsule:
-      case FieldKind::cone:
-      case FieldKind::torus:
-      case FieldKind::disc:
-      case FieldKind::prism:
-      case FieldKind::pyramid:
-      case FieldKind::tetrahedron:
-      case FieldKind::octahedron:
-      case FieldKind::sponge:
-      case FieldKind::gasket:
-      case FieldKind::bulb:
-      case FieldKind::julia:
-      case FieldKind::circle:
-      case FieldKind::rectangle:
-      case FieldKind::polygon:
-      case FieldKind::star:
-      case FieldKind::outline:
-      case FieldKind::arc:
-      case FieldKind::extrude:
-      case FieldKind::revolve:
-      case FieldKind::join:
-      case FieldKind::meet:
-      case FieldKind::carve:
-      case FieldKind::invert:
-      case FieldKind::offset:
-      case FieldKind::shell:
-      case FieldKind::elongate:
-      case FieldKind::place:
-      case FieldKind::mirror:
-      case FieldKind::fold:
-      case FieldKind::repeat:
-      case FieldKind::around:
-      case FieldKind::iterate:
-        return std::any_of(field.parts().begin(), field.parts().end(), loose);
+    if (!has_trait(field.kind(), loose_values)) {
+      return std::any_of(field.parts().begin(), field.parts().end(), loose);
     }
-    refuse_kind();
+    if (field.kind() != FieldKind::ellipsoid) return true;
+    // One that is nearly a ball is near enough.
+    const std::vector<double>& n = field.numbers();
+    return std::max({n[0], n[1], n[2]}) > 1.25 * std::min({n[0], n[1], n[2]});
   }
 
   static bool steady(const Field& field) {

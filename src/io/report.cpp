@@ -6,6 +6,7 @@
 
 #include "io/files.hpp"
 #include "io/json.hpp"
+#include "io/run_parts.hpp"
 #include "photonlane/base/vector.hpp"
 
 namespace photonlane::io {
@@ -38,21 +39,6 @@ Json budget_object(const Budget& budget) {
     object[std::string(entry.info.name)] = number ? Json::parse(text) : Json(text);
   }
   return object;
-}
-
-Json tally_object(const Tally& tally) {
-  return {{"lanes", tally.lanes},
-          {"steps", tally.steps},
-          {"hits", tally.hits},
-          {"escaped", tally.escaped},
-          {"spent", tally.spent},
-          {"shadow_lanes", tally.shadow_lanes},
-          {"bounces", tally.bounces},
-          {"cut_bounces", tally.cut_bounces},
-          {"crossings", tally.crossings},
-          {"bent_steps", tally.bent_steps},
-          {"secondary_steps", tally.secondary_steps},
-          {"evaluations", tally.evaluations}};
 }
 
 std::string aligned(const std::vector<std::vector<std::string>>& rows) {
@@ -290,7 +276,7 @@ std::string sweep_json(const Sweep& sweep) {
                                   {"total_ms", statistics(setting.total_ms)},
                                   {"cast_ms", statistics(setting.cast_ms)},
                                   {"fill_ms", statistics(setting.fill_ms)},
-                                  {"tally", tally_object(setting.tally)},
+                                  {"tally", to_json(setting.tally)},
                                   {"error", metrics_object(setting.error)},
                                   {"on_front", setting.on_front},
                                   {"budget", budget_object(setting.budget)}});
@@ -327,24 +313,10 @@ std::string frame_json(const Frame& frame) {
   }
   Json object{{"size", {frame.size().width, frame.size().height}},
               {"layers", layers},
-              {"tally", tally_object(frame.tally)},
-              {"cost",
-               {{"compile_ms", frame.cost.compile_ms},
-                {"cast_ms", frame.cost.cast_ms},
-                {"fill_ms", frame.cost.fill_ms},
-                {"encode_ms", frame.cost.encode_ms}}},
+              {"tally", to_json(frame.tally)},
+              {"cost", to_json(frame.cost)},
               {"budget", budget_object(frame.budget)}};
-  if (frame.plane_report) {
-    const PlaneReport& report = *frame.plane_report;
-    object["plane"] = {{"number", std::string(name_of(report.number))},
-                       {"why", report.why},
-                       {"limit", report.limit},
-                       {"past_limit", report.past_limit},
-                       {"doubtful", report.doubtful},
-                       {"undecided", report.undecided},
-                       {"taken", report.taken},
-                       {"taken_error", report.taken_error}};
-  }
+  if (frame.plane_report) object["plane"] = to_json(*frame.plane_report);
   return json_text(object);
 }
 

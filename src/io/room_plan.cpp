@@ -73,7 +73,7 @@ Picture paint_cells(const Scene& scene, const CellMap& map, const PlanScale& fra
   return picture;
 }
 
-/// Asks the solids of a room that know distances and are no fields about places: tell(i, value,
+/// Asks the parts of a room that know distances about places: tell(i, value,
 /// material) for each place and solid.
 template <class Tell>
 void ask_solids(const CompiledRoom& room, const std::vector<Vec3d>& places, const Tell& tell) {
@@ -85,10 +85,8 @@ void ask_solids(const CompiledRoom& room, const std::vector<Vec3d>& places, cons
     y[i] = places[i].y();
     z[i] = places[i].z();
   }
-  for (const std::shared_ptr<const Solid>& solid : room.others()) {
-    if (!solid->knows_distances() || dynamic_cast<const CompiledField*>(solid.get()) != nullptr) {
-      continue;
-    }
+  for (const std::shared_ptr<const Solid>& solid : room.parts()) {
+    if (!solid->knows_distances()) continue;
     solid->measure({.count = count,
                     .x = x.data(),
                     .y = y.data(),
@@ -196,9 +194,7 @@ PlanScale fit_room(const Room& room, const CompiledRoom& compiled, const PlanPla
   for (const Field& field : room.fields) {
     hold_bounds(field.bounds());
   }
-  for (const std::shared_ptr<const Solid>& solid : compiled.others()) {
-    if (dynamic_cast<const CompiledField*>(solid.get()) == nullptr) hold_bounds(solid->bounds());
-  }
+  for (const std::shared_ptr<const Solid>& solid : compiled.parts()) hold_bounds(solid->bounds());
   if (compiled.portals) {
     for (const PortalFace& face : compiled.portals->faces()) {
       const double reach = std::max(face.radius, std::hypot(face.half_width, face.half_height));

@@ -97,9 +97,8 @@ RunJournal::~RunJournal() {
   }
 }
 
-const Json* RunJournal::left(std::size_t part) const {
-  const auto found = left_.find(part);
-  return found == left_.end() ? nullptr : &found->second;
+void RunJournal::refuse(const std::string& why) const {
+  throw Error(ErrorKind::input, "does not read back: " + why, Place{path_});
 }
 
 void RunJournal::keep(std::size_t part, const Json& left) {

@@ -2,6 +2,7 @@
 
 #include <cstdio>
 #include <map>
+#include <optional>
 #include <string>
 #include <string_view>
 
@@ -23,13 +24,25 @@ class RunJournal {
   RunJournal(const RunJournal&) = delete;
   RunJournal& operator=(const RunJournal&) = delete;
 
-  /// What an earlier run left of a part; null: it is still to be done.
-  const Json* left(std::size_t part) const;
+  /// What an earlier run left of a part, as `convert` makes it of JSON; none: it is still to be
+  /// done. Throws Error (input) where it does not read back.
+  template <class Convert>
+  auto left(std::size_t part, const Convert& convert) const
+      -> std::optional<decltype(convert(Json()))> {
+    const auto found = left_.find(part);
+    if (found == left_.end()) return std::nullopt;
+    try {
+      return convert(found->second);
+    } catch (const Json::exception& problem) {
+      refuse(problem.what());
+    }
+  }
   void keep(std::size_t part, const Json& left);
   /// All is done.
   void finish();
 
  private:
+  [[noreturn]] void refuse(const std::string& why) const;
   void write(const Json& line);
 
   std::string path_;

@@ -1,5 +1,7 @@
 #include "io/run_parts.hpp"
 
+#include <algorithm>
+
 #include "photonlane/fractal/escape_plane.hpp"
 
 namespace photonlane::io {
@@ -73,7 +75,7 @@ Tally tally_from(const Json& json) {
 }
 
 Json to_json(const PlaneReport& report) {
-  return {{"number", static_cast<int>(report.number)},
+  return {{"number", std::string(name_of(report.number))},
           {"why", report.why},
           {"limit", report.limit},
           {"past_limit", report.past_limit},
@@ -84,7 +86,10 @@ Json to_json(const PlaneReport& report) {
 }
 PlaneReport plane_report_from(const Json& json) {
   PlaneReport report;
-  report.number = static_cast<PlaneNumber>(json.at("number").get<int>());
+  const auto& names = choice_names<PlaneNumber>;
+  const auto number = std::find(names.begin(), names.end(), json.at("number").get<std::string>());
+  if (number == names.end()) throw Error(ErrorKind::input, "a run of no known number type");
+  report.number = static_cast<PlaneNumber>(number - names.begin());
   json.at("why").get_to(report.why);
   json.at("limit").get_to(report.limit);
   json.at("past_limit").get_to(report.past_limit);

@@ -12,21 +12,6 @@
 #include "photonlane/io/output.hpp"
 
 namespace photonlane::io {
-namespace {
-
-/// Runs something that reads what a journal says.
-template <class Read>
-auto from_journal(const std::string& folder, const Read& read) {
-  try {
-    return read();
-  } catch (const Json::exception& problem) {
-    throw Error(ErrorKind::input, fmt::format("does not read back: {}", problem.what()),
-                Place{folder + "/run.journal"});
-  }
-}
-
-}  // namespace
-
 std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
                                 const std::string& folder, const RunOptions& run) {
   if (!file.scene.plane) {
@@ -39,10 +24,15 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
   Digest what = digest_of(file);
   what.add(fmt::format("{} {} {} {} {}", plan.to.x.text(), plan.to.y.text(), plan.width.text(),
                        plan.frames, plan.allowed_error));
-  if (!run.resume) made.remove_numbered("frame-", ".png");
+  if (!run.resume) {
+    made.remove_numbered("frame-", ".png");
+    made.remove_numbered("before-", ".exr");
+  }
   RunJournal journal(folder, "zoom", what, run.resume);
-  // The frame before, as far as the next one needs it, for a run that goes on there.
-  const std::string before_path = folder + "/before.exr";
+  // Each frame, as far as the next one needs it, until that is kept: for a run that goes on there.
+  const auto before_path = [&](std::size_t i) {
+    return fmt::format("{}/before-{:04}.exr", folder, i + 1);
+  };
   const bool takes = plan.allowed_error > 0;
   RenderOptions options{
       .layers = {Layer::display}, .threads = run.threads, .progress = {}, .recycle = {}};
@@ -62,7 +52,7 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
     camera.window = windows[i];
     options.progress = [&, i](double part) { return go_on(static_cast<double>(i) + part); };
     if (takes && i > 0 && !before) {
-      before = read_frame(before_path);
+      before = read_frame(before_path(i - 1));
       before->tally = steps.back().tally;
     }
     Frame frame = takes && i > 0
@@ -70,22 +60,24 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
                                      {&*before, windows[i - 1], plan.allowed_error}, options)
                       : render(world, camera, file.budget, options);
     write_frame(path_of(i), frame);
-    if (takes) write_frame(before_path, frame);
+    if (takes) write_frame(before_path(i), frame);
     steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
     journal.keep(i, {{"cost", to_json(frame.cost)},
                      {"tally", to_json(frame.tally)},
                      {"report", to_json(*frame.plane_report)}});
-    if (takes) before = std::move(frame);
+    if (!takes) return;
+    if (i > 0) std::remove(before_path(i - 1).c_str());
+    before = std::move(frame);
   };
   try {
     for (std::size_t i = 0; i < windows.size(); ++i) {
-      const Json* left = steps.size() == i ? journal.left(i) : nullptr;
-      if (left != nullptr && std::filesystem::exists(path_of(i))) {
-        from_journal(folder, [&] {
-          steps.push_back({windows[i], cost_from(left->at("cost")), tally_from(left->at("tally")),
-                           plane_report_from(left->at("report"))});
-          return 0;
-        });
+      const auto left = journal.left(i, [&](const Json& json) {
+        return ZoomStep{windows[i], cost_from(json.at("cost")), tally_from(json.at("tally")),
+                        plane_report_from(json.at("report"))};
+      });
+      if (left && std::filesystem::exists(path_of(i))) {
+        steps.push_back(*left);
+        before.reset();
       } else {
         play(i);
       }
@@ -99,7 +91,7 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
                     steps.size(), windows.size(), write_zoom(folder, steps)));
   }
   write_zoom(folder, steps);
-  std::remove(before_path.c_str());
+  made.remove_numbered("before-", ".exr");
   journal.finish();
   return steps;
 }
@@ -117,9 +109,7 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
   RunJournal journal(folder, "sweep", what, run.resume);
   options.threads = run.threads;
   options.known = [&](std::size_t part) -> std::optional<SweepPart> {
-    const Json* left = journal.left(part);
-    if (left == nullptr) return std::nullopt;
-    return from_journal(folder, [&] { return sweep_part_from(*left); });
+    return journal.left(part, sweep_part_from);
   };
   options.measured = [&](std::size_t part, const SweepPart& measured) {
     journal.keep(part, to_json(measured));

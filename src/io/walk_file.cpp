@@ -338,14 +338,9 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     const double changing = watch.milliseconds();
     record.bodies.push_back(moving.bodies());
     const std::string path = fmt::format("{}/frame-{:05}.png", folder, i);
-    const Json* left = journal.left(i);
-    if (left != nullptr && std::filesystem::exists(path)) {
-      try {
-        record.costs.push_back(cost_from(*left));
-      } catch (const Json::exception& problem) {
-        throw Error(ErrorKind::input, fmt::format("does not read back: {}", problem.what()),
-                    Place{folder + "/run.journal"});
-      }
+    const std::optional<Cost> left = journal.left(i, cost_from);
+    if (left && std::filesystem::exists(path)) {
+      record.costs.push_back(*left);
     } else {
       frame = render(world, camera_at(world, file.camera, record.steps[i]), file.budget,
                      std::move(one));

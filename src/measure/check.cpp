@@ -183,22 +183,19 @@ std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
   }
   // All fields together first: which one it is matters only where it is inside of some.
   const CompiledRoom& room = world.rooms()[eye_room];
-  bool inside_field = false;
-  for (const std::shared_ptr<const Solid>& solid : room.others()) {
+  const auto inside = [&](const std::shared_ptr<const Solid>& solid) {
     double distance = 1;
     if (solid->knows_distances()) {
       solid->measure({.count = 1, .x = &eye.x(), .y = &eye.y(), .z = &eye.z(), .value = &distance});
     }
-    if (distance >= 0) continue;
-    if (dynamic_cast<const CompiledField*>(solid.get()) != nullptr) {
-      inside_field = true;
-    } else {
-      faults.push_back(
-          fmt::format("the eye at [{}, {}, {}] is inside of {}: it is seen from inside", eye.x(),
-                      eye.y(), eye.z(), solid->summary()));
-    }
+    return distance < 0;
+  };
+  for (const std::shared_ptr<const Solid>& solid : room.parts()) {
+    if (!inside(solid)) continue;
+    faults.push_back(fmt::format("the eye at [{}, {}, {}] is inside of {}: it is seen from inside",
+                                 eye.x(), eye.y(), eye.z(), solid->summary()));
   }
-  if (!inside_field) return faults;
+  if (std::none_of(room.fields().begin(), room.fields().end(), inside)) return faults;
   int number = 0;
   for (const Field& field : scene.rooms[eye_room].fields) {
     ++number;
@@ -247,12 +244,11 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   if (scene.rooms[eye_room].cells) check_map(*scene.rooms[eye_room].cells, camera, budget, report);
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
     const CompiledRoom& room = world.rooms()[r];
-    for (const std::shared_ptr<const Solid>& solid : room.others()) {
-      if (const auto* field = dynamic_cast<const CompiledField*>(solid.get())) {
-        report.field_operations += field->instruction_count();
-      } else {
-        report.solids.push_back((room.name.empty() ? "" : room.name + ": ") + solid->summary());
-      }
+    for (const std::shared_ptr<const Solid>& field : room.fields()) {
+      report.field_operations += static_cast<const CompiledField&>(*field).instruction_count();
+    }
+    for (const std::shared_ptr<const Solid>& solid : room.parts()) {
+      report.solids.push_back((room.name.empty() ? "" : room.name + ": ") + solid->summary());
     }
     if (r != eye_room) report.fields += static_cast<int>(scene.rooms[r].fields.size());
   }

@@ -50,9 +50,18 @@ struct CompiledRoom {
   const CellSolid* cells() const {
     return has_cells ? static_cast<const CellSolid*>(solids.front().get()) : nullptr;
   }
-  /// All but the cells.
+  std::size_t field_count = 0;  ///< of the solids: those behind the cells
+  /// All but the cells: the fields, then the parts.
   std::span<const std::shared_ptr<const Solid>> others() const {
     return std::span(solids).subspan(has_cells ? 1 : 0);
+  }
+  /// Those that are CompiledFields.
+  std::span<const std::shared_ptr<const Solid>> fields() const {
+    return others().first(field_count);
+  }
+  /// Those that SolidParts were compiled to.
+  std::span<const std::shared_ptr<const Solid>> parts() const {
+    return others().subspan(field_count);
   }
   /// Lanes ask the cells and nothing else.
   bool only_cells() const { return has_cells && solids.size() == 1; }
