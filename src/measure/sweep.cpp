@@ -6,6 +6,8 @@
 #include <cmath>
 #include <limits>
 #include <map>
+#include <set>
+#include <utility>
 
 #include "photonlane/measure/named_setting.hpp"
 
@@ -160,13 +162,20 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
   result.reference = reference_of(base, result.settings, vary);
 
   const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
-  const double parts = static_cast<double>(result.settings.size() * (rounds + 1) + 1);
+  // The references, at their best in everything, take about as long as all the rest.
+  const double parts = static_cast<double>(result.settings.size() * (rounds + 1));
+  std::set<std::string> views;
+  for (const Setting& setting : result.settings) views.insert(view_text(setting.camera));
   double done = 0;
+  double referred = 0;
+  const auto go_on = [&](double reference) {
+    const double share =
+        0.5 * (referred + reference) / static_cast<double>(views.size()) + 0.5 * done / parts;
+    return !options.progress || options.progress(share);
+  };
   const auto part_done = [&] {
     done += 1;
-    if (options.progress && !options.progress(done / parts)) {
-      throw Error(ErrorKind::cancelled, "stopped by the caller");
-    }
+    if (!go_on(0)) throw Error(ErrorKind::cancelled, "stopped by the caller");
   };
 
   RenderOptions measured{.layers = measurable_layers(world),
@@ -176,7 +185,12 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
   std::map<std::string, Frame> references;
   const auto reference_of_view = [&](const Camera& seen_by) -> const Frame& {
     const auto [found, fresh] = references.try_emplace(view_text(seen_by));
-    if (fresh) found->second = render(world, seen_by, result.reference, measured);
+    if (fresh) {
+      RenderOptions once = measured;
+      once.progress = go_on;
+      found->second = render(world, seen_by, result.reference, std::move(once));
+      referred += 1;
+    }
     return found->second;
   };
   const auto known_part = [&](std::size_t part) {
@@ -185,7 +199,6 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
   const auto tell = [&](std::size_t part, const SweepPart& what) {
     if (options.measured) options.measured(part, what);
   };
-  part_done();
   for (std::size_t i = 0; i < result.settings.size(); ++i) {
     Setting& setting = result.settings[i];
     std::optional<SweepPart> part = known_part(i);
@@ -205,6 +218,7 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
     setting.error = std::move(part->error);
     part_done();
   }
+  referred = static_cast<double>(views.size());
 
   const std::size_t count = result.settings.size();
   std::vector<std::vector<double>> total(count), cast(count), fill(count);

@@ -126,10 +126,14 @@ TEST_F(Resume, SweepsGoOnAndLeaveTheirTableAsTheyCome) {
   const std::vector<Vary> vary{parse_vary("bounces.limit=0,1"), parse_vary("scene.lean=0,20")};
   const SweepOptions options{.repeats = 3, .warm_up = 0, .progress = {}};
   const std::string cut = folder.path() + "/cut";
-  // Stopped after the errors and half of the second round.
-  int calls = 0;
+  // Stopped after the errors and half of the second round; references are half of it all.
+  double last = 0;
   io::RunOptions run;
-  run.progress = [&](double) { return ++calls < 4 + 1 + 4 + 2; };
+  run.progress = [&](double share) {
+    EXPECT_GE(share, last);
+    last = share;
+    return share < 0.5 + 0.5 * (4 + 4 + 2) / 16;
+  };
   std::string message;
   try {
     io::run_sweep(file, vary, cut, options, run);
