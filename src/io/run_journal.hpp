@@ -38,6 +38,9 @@ class RunJournal {
     }
   }
   void keep(std::size_t part, const Json& left);
+  /// For the message of a run that was stopped: how to go on, where there is something to go on
+  /// from.
+  std::string_view hint() const { return left_.empty() ? "" : "; --resume goes on"; }
   /// All is done.
   void finish();
 

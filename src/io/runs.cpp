@@ -87,8 +87,8 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
     if (error.kind() != ErrorKind::cancelled) throw;
     throw Error(
         ErrorKind::cancelled,
-        fmt::format("stopped after {} of {} frames; what they took is in {}; --resume goes on",
-                    steps.size(), windows.size(), write_zoom(folder, steps)));
+        fmt::format("stopped after {} of {} frames; what they took is in {}{}", steps.size(),
+                    windows.size(), write_zoom(folder, steps), journal.hint()));
   }
   write_zoom(folder, steps);
   made.remove_numbered("before-", ".exr");
@@ -133,11 +133,11 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
     return result;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::cancelled) throw;
-    throw Error(
-        ErrorKind::cancelled,
-        fmt::format(
-            "stopped after {:.0f} % of the measurements{}; --resume goes on", 100 * share,
-            table ? "; what is known by then is in " + folder + "/sweep.csv" : std::string()));
+    throw Error(ErrorKind::cancelled,
+                fmt::format("stopped after {:.0f} % of the work{}{}", 100 * share,
+                            table ? "; what is known by then is in " + folder + "/sweep.csv"
+                                  : std::string(),
+                            journal.hint()));
   }
 }
 

@@ -363,10 +363,9 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     record.steps.resize(record.costs.size());
     record.bodies.resize(record.costs.size());
     write_tables();
-    throw Error(
-        ErrorKind::cancelled,
-        fmt::format("stopped after {} of {} frames; their way is in {}/path.csv; --resume goes on",
-                    record.steps.size(), all, folder));
+    throw Error(ErrorKind::cancelled,
+                fmt::format("stopped after {} of {} frames; their way is in {}/path.csv{}",
+                            record.steps.size(), all, folder, journal.hint()));
   }
   plan.rays = 0;
   write_png(folder + "/plan.png",
