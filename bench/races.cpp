@@ -357,6 +357,7 @@ int run(int argc, char** argv) {
   race_folds(wanted, races);
   race_planes(wanted, races);
   race_rooms(wanted, races);
+  race_lanes(wanted, races);
 
   bool passed = true;
   nlohmann::ordered_json report = nlohmann::ordered_json::array();

@@ -1,11 +1,26 @@
 #include "photonlane/field/compiled_field.hpp"
 
 #include "field/columns.hpp"
+#include "field/place_tree.hpp"
 
 namespace photonlane {
 
+namespace {
+
+/// Of fewer instructions the cones and slices of whole batches leave as little.
+constexpr std::size_t least_by_place = 24;
+
+template <class Number>
+bool goes_by_place(const LaneBatch<Number>& lanes, const FieldBudget& budget, const Tape& tape) {
+  // Neighbors that go the same way are led together; detail is left out by how far lanes went.
+  return budget.pruning && budget.place_memory > 0 && !lanes.together &&
+         lanes.spread * budget.detail == 0 && tape.instructions.size() >= least_by_place;
+}
+
+}  // namespace
+
 CompiledField::CompiledField(const Field& field, std::uint32_t fallback)
-    : field_(field), fallback_(fallback), tape_(std::make_shared<const Tape>(make_tape(field))) {}
+    : field_(field), fallback_(fallback), tape_(std::make_shared<const Tape>(make_tape(field))), places_(std::make_shared<PlaceTrees>()) {}
 
 double CompiledField::distance(const Vec3d& place) const { return distances({&place, 1}).front(); }
 Vec3d CompiledField::gradient(const Vec3d& place) const { return gradients({&place, 1}).front(); }
@@ -16,6 +31,12 @@ SurfaceMaterial CompiledField::material(const Vec3d& place) const {
 std::vector<double> CompiledField::distances(std::span<const Vec3d> places) const {
   const Columns columns(places);
   std::vector<double> values(places.size());
+  if (tape_->instructions.size() >= least_by_place) {
+    if (const auto tree = places_->tree<double>(*tape_, field_)) {
+      evaluate_by_place(*tape_, *tree, columns.places(), values.data());
+      return values;
+    }
+  }
   evaluate_tape(*tape_, columns.places(), values.data());
   return values;
 }
@@ -54,26 +75,58 @@ std::vector<SurfaceMaterial> CompiledField::materials(std::span<const Vec3d> pla
 
 std::size_t CompiledField::distances(const float* x, const float* y, const float* z,
                                      std::size_t count, float* values) const {
-  return evaluate_tape(*tape_, FieldPlaces<float>{x, y, z, count}, values);
+  const FieldPlaces<float> places{x, y, z, count};
+  if (tape_->instructions.size() >= least_by_place) {
+    if (const auto tree = places_->tree<float>(*tape_, field_)) {
+      return evaluate_by_place(*tape_, *tree, places, values);
+    }
+  }
+  return evaluate_tape(*tape_, places, values);
+}
+
+template <class Number>
+void CompiledField::march(std::span<const LaneBatch<Number>* const> lanes, const Budget& budget,
+                          std::span<HitBatch<Number>* const> hits) const {
+  if (lanes.empty()) return;
+  if (goes_by_place(*lanes.front(), budget.field, *tape_)) {
+    const std::shared_ptr<PlaceTree> tree = places_->tree<Number>(
+        *tape_, field_, static_cast<std::size_t>(budget.field.place_memory * 0x1p20));
+    constexpr std::size_t most = PlaceRoom<Number>::most / LaneBatch<Number>::capacity;
+    for (std::size_t first = 0; first < lanes.size(); first += most) {
+      const std::size_t count = std::min(most, lanes.size() - first);
+      march_by_place(*tape_, *tree, lanes.subspan(first, count), budget.field,
+                     hits.subspan(first, count));
+    }
+  } else {
+    for (std::size_t i = 0; i < lanes.size(); ++i) {
+      march_tape(*tape_, *lanes[i], budget.field, *hits[i]);
+    }
+  }
+  const auto index = [&](std::uint32_t& which) {
+    if (static_cast<std::int32_t>(which) < 0) which = fallback_;
+  };
+  for (std::size_t b = 0; b < lanes.size(); ++b) {
+    HitBatch<Number>& own = *hits[b];
+    const std::size_t size = lanes[b]->size;
+    std::fill_n(own.item, size, no_item);
+    std::copy_n(own.t, size, own.exit);
+    for (std::size_t i = 0; i < size; ++i) {
+      if (own.ending[i] == Ending::hit) {
+        index(own.material[i]);
+        index(own.other[i]);
+      } else {
+        own.material[i] = 0;
+      }
+    }
+  }
 }
 
 template <class Number>
 HitBatch<Number> CompiledField::march(const LaneBatch<Number>& lanes, const Budget& budget) const {
   HitBatch<Number> hits;
-  march_tape(*tape_, lanes, budget.field, hits);
-  const auto index = [&](std::uint32_t& which) {
-    if (static_cast<std::int32_t>(which) < 0) which = fallback_;
-  };
-  std::fill_n(hits.item, lanes.size, no_item);
-  std::copy_n(hits.t, lanes.size, hits.exit);
-  for (std::size_t i = 0; i < lanes.size; ++i) {
-    if (hits.ending[i] == Ending::hit) {
-      index(hits.material[i]);
-      index(hits.other[i]);
-    } else {
-      hits.material[i] = 0;
-    }
-  }
+  const LaneBatch<Number>* const batch = &lanes;
+  HitBatch<Number>* const own = &hits;
+  march<Number>({&batch, 1}, budget, {&own, 1});
   return hits;
 }
 
@@ -84,6 +137,16 @@ HitBatch<float> CompiledField::nearest_hit(const LaneBatch<float>& lanes,
 HitBatch<double> CompiledField::nearest_hit(const LaneBatch<double>& lanes,
                                             const Budget& budget) const {
   return march(lanes, budget);
+}
+void CompiledField::nearest_hits(std::span<const LaneBatch<float>* const> lanes,
+                                 const Budget& budget,
+                                 std::span<HitBatch<float>* const> hits) const {
+  march<float>(lanes, budget, hits);
+}
+void CompiledField::nearest_hits(std::span<const LaneBatch<double>* const> lanes,
+                                 const Budget& budget,
+                                 std::span<HitBatch<double>* const> hits) const {
+  march<double>(lanes, budget, hits);
 }
 
 bool CompiledField::has_estimates() const { return !tape_->steady; }
@@ -124,7 +187,7 @@ std::string CompiledField::summary() const {
 
 std::size_t CompiledField::memory_bytes() const {
   return tape_->instructions.size() * sizeof(Tape::Instruction) +
-         tape_->constants.size() * (sizeof(double) + sizeof(float));
+         tape_->constants.size() * (sizeof(double) + sizeof(float)) + places_->bytes();
 }
 
 }  // namespace photonlane

@@ -8,7 +8,7 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
-#include "field/march-inl.h"
+#include "field/places-inl.h"
 
 HWY_BEFORE_NAMESPACE();
 namespace photonlane {
@@ -166,20 +166,95 @@ void MarchAll(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudge
               HitBatch<Number>& hits) {
   using D = hn::ScalableTag<Number>;
   if (!budget.pruning || lanes.together) {
-    March<D>(tape, lanes, budget).run(false, hits);
+    BatchMarch<D>(tape, lanes, budget).run(false, hits);
     return;
   }
   LaneOrder<Number> order(lanes);
   if (!order.worth_it()) {
-    March<D>(tape, lanes, budget).run(false, hits);
+    BatchMarch<D>(tape, lanes, budget).run(false, hits);
     return;
   }
   HitBatch<Number> own;
-  March<D>(tape, order.lanes(), budget).run(true, own);
+  BatchMarch<D>(tape, order.lanes(), budget).run(true, own);
   order.give_back(own, hits);
 }
 
+/// Values at places, each by what matters there.
+template <class Number>
+std::size_t ValuesByPlace(const Tape& tape, PlaceTree& tree, const FieldPlaces<Number>& places,
+                          Number* values) {
+  using D = hn::ScalableTag<Number>;
+  using V = hn::Vec<D>;
+  const D d;
+  const std::size_t width = hn::Lanes(d);
+  Machine<D, Plain<D>> machine(tape);
+  Places<D> lookup(machine, tape, tree);
+  const typename PlaceRoom<Number>::Lent room;
+  constexpr std::size_t most_in_block = block_vectors * hn::MaxLanes(D());
+  HWY_ALIGN Number at[3][most_in_block];
+  for (std::size_t first = 0; first < places.count; first += PlaceRoom<Number>::most) {
+    const std::size_t count = std::min(PlaceRoom<Number>::most, places.count - first);
+    for (std::size_t k = 0; k < count; ++k) {
+      const Number place[3] = {places.x[first + k], places.y[first + k], places.z[first + k]};
+      room->keys[k] = std::uint64_t{lookup.find(place).part} << 32 | k;
+    }
+    const std::uint64_t* keys = sort_keys(room->keys, room->sorted, count);
+    for (std::size_t next = 0; next < count;) {
+      const std::uint64_t part = keys[next] >> 32;
+      std::size_t some[most_in_block];
+      std::size_t size = 0;
+      while (size < block_vectors * width && next < count && keys[next] >> 32 == part) {
+        some[size++] = first + static_cast<std::uint32_t>(keys[next++]);
+      }
+      const ActiveVectors active = ActiveVectors::First((size + width - 1) / width);
+      for (std::size_t k = 0; k < active.count * width; ++k) {
+        const std::size_t i = some[std::min(k, size - 1)];
+        at[0][k] = places.x[i];
+        at[1][k] = places.y[i];
+        at[2][k] = places.z[i];
+      }
+      for (std::size_t j = 0; j < active.count; ++j) {
+        for (std::size_t axis = 0; axis < 3; ++axis) {
+          machine.point(0, axis, j) = Plain<D>(hn::Load(d, at[axis] + j * width));
+        }
+      }
+      machine.run(lookup.part(static_cast<std::uint32_t>(part)), active);
+      for (std::size_t j = 0; j < active.count; ++j) {
+        hn::Store(V(machine.value(j).v), d, at[0] + j * width);
+      }
+      for (std::size_t k = 0; k < size; ++k) values[some[k]] = at[0][k];
+    }
+  }
+  return places.count;
+}
+
+template <class Number>
+void MarchByPlace(const Tape& tape, PlaceTree& tree,
+                  std::span<const LaneBatch<Number>* const> lanes, const FieldBudget& budget,
+                  std::span<HitBatch<Number>* const> hits) {
+  using D = hn::ScalableTag<Number>;
+  const LaneBatch<Number>& first = *lanes.front();
+  LaneBatch<Number> work;
+  work.far_limit = first.far_limit;
+  work.any_start = first.any_start;
+  work.any_scale = first.any_scale;
+  work.ending_only = first.ending_only;
+  work.watch = first.watch;
+  PlaceMarch<D> march(tape, tree, work, budget);
+  work.watch_order = march.order_;
+  march.run(lanes, hits);
+}
+
 #define PHOTONLANE_FIELD_FOR(Number, Name)                                                        \
+  std::size_t ValuesByPlace##Name(const Tape& tape, PlaceTree& tree,                              \
+                                  const FieldPlaces<Number>& places, Number* values) {            \
+    return ValuesByPlace(tape, tree, places, values);                                             \
+  }                                                                                               \
+  void MarchByPlace##Name(const Tape& tape, PlaceTree& tree,                                      \
+                          std::span<const LaneBatch<Number>* const> lanes,                        \
+                          const FieldBudget& budget, std::span<HitBatch<Number>* const> hits) {   \
+    MarchByPlace(tape, tree, lanes, budget, hits);                                                \
+  }                                                                                               \
   std::size_t Values##Name(const Tape& tape, const FieldPlaces<Number>& places, Number* values) { \
     return Values(tape, places, values);                                                          \
   }                                                                                               \
@@ -208,6 +283,19 @@ namespace photonlane {
 
 #define PHOTONLANE_FIELD_FOR(Number, Name)                                                         \
   HWY_EXPORT(Values##Name);                                                                        \
+  HWY_EXPORT(ValuesByPlace##Name);                                                                 \
+  HWY_EXPORT(MarchByPlace##Name);                                                                  \
+  template <>                                                                                      \
+  std::size_t evaluate_by_place(const Tape& tape, PlaceTree& tree,                                 \
+                                const FieldPlaces<Number>& places, Number* values) {               \
+    return HWY_DYNAMIC_DISPATCH(ValuesByPlace##Name)(tape, tree, places, values);                  \
+  }                                                                                                \
+  template <>                                                                                      \
+  void march_by_place(const Tape& tape, PlaceTree& tree,                                           \
+                      std::span<const LaneBatch<Number>* const> lanes, const FieldBudget& budget,  \
+                      std::span<HitBatch<Number>* const> hits) {                                   \
+    HWY_DYNAMIC_DISPATCH(MarchByPlace##Name)(tape, tree, lanes, budget, hits);                     \
+  }                                                                                                \
   HWY_EXPORT(Gradients##Name);                                                                     \
   HWY_EXPORT(Materials##Name);                                                                     \
   HWY_EXPORT(March##Name);                                                                         \

@@ -2,6 +2,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <span>
 
 #include "field/tape.hpp"
 #include "photonlane/lane/budget.hpp"
@@ -50,5 +51,19 @@ void tape_materials(const Tape& tape, const FieldPlaces<Number>& places,
 template <class Number>
 void march_tape(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
                 HitBatch<Number>& hits);
+
+class PlaceTree;
+
+/// The same by what matters at each place. `tree` is one of the tape's. Returns how often it was
+/// evaluated, but for what trees are made of.
+template <class Number>
+std::size_t evaluate_by_place(const Tape& tape, PlaceTree& tree, const FieldPlaces<Number>& places,
+                              Number* values);
+/// Lanes of some batches that are alike but for where they are; `hits` has as many. No more lanes
+/// than PlaceRoom holds.
+template <class Number>
+void march_by_place(const Tape& tape, PlaceTree& tree,
+                    std::span<const LaneBatch<Number>* const> lanes, const FieldBudget& budget,
+                    std::span<HitBatch<Number>* const> hits);
 
 }  // namespace photonlane

@@ -22,21 +22,28 @@ namespace photonlane {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-/// Lanes of a batch on their way.
+/// Tells which part of a tape matters to lanes of masks at t.
 template <class D>
-class March {
+class Guide {
+ public:
+  virtual std::span<const Tape::Instruction> matters(const hn::Vec<D>* t, const hn::Mask<D>* masks,
+                                                     const ActiveVectors& active) = 0;
+
+ protected:
+  ~Guide() = default;
+};
+
+/// A block of lanes on their way: where each is and what it knows, step by step to its end.
+template <class D>
+class MarchBlock {
   using Number = hn::TFromD<D>;
   using V = hn::Vec<D>;
   using M = hn::Mask<D>;
-  using Ways = LaneWays<D>;
 
  public:
-  March(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget)
-      : machine_(tape),
-        ways_(machine_, tape, lanes, budget),
-        tape_(tape),
-        lanes_(lanes),
-        budget_(budget) {
+  MarchBlock(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
+             Guide<D>& guide)
+      : machine_(tape), guide_(guide), tape_(tape), lanes_(lanes), budget_(budget) {
     const auto set = [](double value) { return hn::Set(D(), static_cast<Number>(value)); };
     most_steps_ = set(static_cast<double>(budget.steps));
     tolerance_ = set(budget.tolerance);
@@ -50,49 +57,18 @@ class March {
     relaxation_ = set(budget.relaxation);
   }
 
-  /// `clusters`: every `cluster_lanes` start near one another, but not all do.
-  void run(bool clusters, HitBatch<Number>& hits) {
-    hits.shared_evaluations = 0;
-    const std::size_t count = clusters ? Ways::most_parts : 2;
-    const std::size_t lanes = clusters ? cluster_lanes : Ways::part_lanes;
-    for (std::size_t first = 0; first < lanes_.size; first += count * lanes) {
-      ways_.take_parts(first, count, lanes);
-      run_parts(hits);
-    }
-  }
-
- private:
-  static constexpr std::size_t least_pruned = 8;
-
-  void run_parts(HitBatch<Number>& hits) {
-    const std::size_t width = hn::Lanes(D());
-    // Of a few instructions nothing is left out that would pay for asking.
-    if (budget_.pruning && tape_.instructions.size() >= least_pruned) {
-      hits.shared_evaluations += ways_.cut();
-    }
-    for (part_ = 0; part_ < ways_.part_count(); ++part_) {
-      if (budget_.cones && budget_.method != FieldMethod::fixed) {
-        hits.shared_evaluations += ways_.lead(part_);
-      }
-      // A block of wide vectors is no larger than a part.
-      static_assert(block_vectors * hn::MaxLanes(D()) <= Ways::part_lanes);
-      for (first_ = ways_.begin(part_); first_ < ways_.end(part_);
-           first_ += block_vectors * width) {
-        march(hits);
-      }
-    }
-  }
-
-  /// A block of lanes, to their ends.
-  void march(HitBatch<Number>& hits) {
+ protected:
+  /// Puts lanes from `first` on into the block: each looks from `near` to `far`, arrays like those
+  /// of the lanes. How many vectors they fill.
+  std::size_t start(std::size_t first, std::size_t count, const Number* near, const Number* far) {
     const D d;
     const std::size_t width = hn::Lanes(d);
-    const std::size_t count = std::min(block_vectors * width, ways_.end(part_) - first_);
     const std::size_t vectors = (count + width - 1) / width;
     const V zero = hn::Zero(d);
+    first_ = first;
     for (std::size_t j = 0; j < vectors; ++j) {
-      t_[j] = hn::Load(d, ways_.near() + first_ + j * width);
-      far_end_[j] = hn::Load(d, ways_.far() + first_ + j * width);
+      t_[j] = hn::Load(d, near + first + j * width);
+      far_end_[j] = hn::Load(d, far + first + j * width);
       going_[j] = hn::And(hn::Le(t_[j], far_end_[j]), hn::FirstN(d, count - j * width));
       // The others are evaluated with them: at a place that is a number.
       t_[j] = hn::IfThenElseZero(going_[j], t_[j]);
@@ -105,34 +81,31 @@ class March {
       // Those that were led on, or come to the field later, are on their first surface no more.
       leaving_[j] = going_[j];
       if (lanes_.any_start) {
-        const V start = hn::Load(d, lanes_.start + first_ + j * width);
+        const V start = hn::Load(d, lanes_.start + first + j * width);
         leaving_[j] = hn::And(going_[j], hn::Le(t_[j], start));
       }
       retreated_[j] = hit_[j];
       left_[j] = zero;
     }
-    ActiveVectors active = Those(d, going_, vectors);
-    if (cuts_ && active.count > 0) find_sides(active);
-    slice_ = 0;
-    while (active.count > 0) {
-      active = nearest(vectors, active);
-      for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-      const std::span<const Tape::Instruction> asked = ways_.matters(part_, slice_);
-      machine_.run(asked, active, cuts_);
-      if (tape_.loose) tell_distances(asked, active);
-      if (lanes_.watch != nullptr) note(active);
-      for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
-      active = Those(d, going_, vectors);
+    return vectors;
+  }
+
+  /// One step of the lanes that go now.
+  void step(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
+    for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
+    machine_.run(asked, active, cuts_);
+    if (tape_.loose) tell_distances(asked, active);
+    if (lanes_.watch != nullptr) note(active);
+    for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
+  }
+
+  /// Comes as near to the surface as was asked, for lanes that have hit it.
+  void come_to_surface(const ActiveVectors& active) {
+    if (active.count == 0) return;
+    if (budget_.method == FieldMethod::fixed) halve(active);
+    if (!lanes_.ending_only && budget_.refinement > 0) {
+      tape_.steady ? refine(active) : come_nearer(active);
     }
-    active = Those(d, hit_, vectors);
-    if (active.count > 0) {
-      if (budget_.method == FieldMethod::fixed) halve(active);
-      if (!lanes_.ending_only && budget_.refinement > 0) {
-        tape_.steady ? refine(active) : come_nearer(active);
-      }
-    }
-    tell(count, hits);
-    if (active.count > 0) describe(active, count, hits);
   }
 
   /// Values with their derivatives along x, y and z where lanes are.
@@ -188,7 +161,7 @@ class March {
   void find_sides(const ActiveVectors& active) {
     const D d;
     for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-    machine_.run(ways_.matters(part_, t_, going_, active), active);
+    machine_.run(guide_.matters(t_, going_, active), active);
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
       const M inside = hn::And(going_[j], hn::Lt(machine_.value(j).v, hn::Zero(d)));
@@ -216,33 +189,6 @@ class March {
     }
   }
 
-  /// Picks the lanes that are in the nearest slice; the others wait, so that what is asked is
-  /// small. Which they are does not change what a lane does.
-  ActiveVectors nearest(std::size_t vectors, const ActiveVectors& active) {
-    const auto& way = ways_.way(part_);
-    if (way.count == 0) {
-      std::copy_n(going_, vectors, now_);
-      return active;
-    }
-    const D d;
-    V least = hn::Inf(d);
-    for (std::size_t k = 0; k < active.count; ++k) {
-      const std::size_t j = active.index[k];
-      least = hn::Min(least, hn::IfThenElse(going_[j], t_[j], hn::Inf(d)));
-    }
-    const Number from = hn::GetLane(hn::MinOfLanes(d, least));
-    while (slice_ + 1 < way.count && from >= way.edge[slice_ + 1]) ++slice_;
-    while (slice_ > 0 && from < way.edge[slice_]) --slice_;
-    const V until = hn::Set(d, way.edge[slice_ + 1]);
-    ActiveVectors chosen;
-    for (std::size_t k = 0; k < active.count; ++k) {
-      const std::size_t j = active.index[k];
-      now_[j] = hn::And(going_[j], hn::Le(t_[j], until));
-      if (!hn::AllFalse(d, now_[j])) chosen.index[chosen.count++] = j;
-    }
-    return chosen;
-  }
-
   /// Sets places along lanes; `Machine` of any kind.
   template <class Asked>
   void place(Asked& machine, std::size_t j) const {
@@ -260,7 +206,7 @@ class March {
 
   void ask(const M* masks, const ActiveVectors& active) {
     for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-    machine_.run(ways_.matters(part_, t_, masks, active), active, cuts_);
+    machine_.run(guide_.matters(t_, masks, active), active, cuts_);
   }
 
   V tolerance_at(std::size_t j) const {
@@ -645,7 +591,7 @@ class March {
   void describe(const ActiveVectors& active, std::size_t count, HitBatch<Number>& hits) {
     const D d;
     const std::size_t width = hn::Lanes(d);
-    const std::span<const Tape::Instruction> instructions = ways_.matters(part_, t_, hit_, active);
+    const std::span<const Tape::Instruction> instructions = guide_.matters(t_, hit_, active);
     describe_materials(instructions, active, count, hits);
     if (lanes_.ending_only) return;
     Dual<D> slopes[block_vectors];
@@ -756,14 +702,11 @@ class March {
   }
 
   Machine<D, Plain<D>> machine_;
-  Ways ways_;
+  Guide<D>& guide_;
   const Tape& tape_;
   const LaneBatch<Number>& lanes_;
   const FieldBudget& budget_;
-  std::size_t part_ = 0;
-  // Of the block on its way.
-  std::size_t first_ = 0;
-  std::size_t slice_ = 0;
+  std::size_t first_ = 0;  ///< lane of the block
   V t_[block_vectors], far_end_[block_vectors], side_[block_vectors];
   V steps_[block_vectors], more_[block_vectors];
   V last_[block_vectors], stride_[block_vectors];
@@ -777,6 +720,107 @@ class March {
   bool cuts_ = false;
   V spread_;
   V most_stretch_, most_steps_, tolerance_, growth_, per_stretch_, relaxation_;
+};
+
+/// The lanes of a batch, block by block, each by what matters in its slices.
+template <class D>
+class BatchMarch final : private Guide<D>, private MarchBlock<D> {
+  using Number = hn::TFromD<D>;
+  using V = hn::Vec<D>;
+  using M = hn::Mask<D>;
+  using Ways = LaneWays<D>;
+  using Block = MarchBlock<D>;
+
+ public:
+  BatchMarch(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget)
+      : Block(tape, lanes, budget, *this), ways_(this->machine_, tape, lanes, budget) {}
+
+  /// `clusters`: every `cluster_lanes` start near one another, but not all do.
+  void run(bool clusters, HitBatch<Number>& hits) {
+    hits.shared_evaluations = 0;
+    const std::size_t count = clusters ? Ways::most_parts : 2;
+    const std::size_t lanes = clusters ? cluster_lanes : Ways::part_lanes;
+    for (std::size_t first = 0; first < this->lanes_.size; first += count * lanes) {
+      ways_.take_parts(first, count, lanes);
+      run_parts(hits);
+    }
+  }
+
+ private:
+  static constexpr std::size_t least_pruned = 8;
+
+  void run_parts(HitBatch<Number>& hits) {
+    const std::size_t width = hn::Lanes(D());
+    // Of a few instructions nothing is left out that would pay for asking.
+    if (this->budget_.pruning && this->tape_.instructions.size() >= least_pruned) {
+      hits.shared_evaluations += ways_.cut();
+    }
+    for (part_ = 0; part_ < ways_.part_count(); ++part_) {
+      if (this->budget_.cones && this->budget_.method != FieldMethod::fixed) {
+        hits.shared_evaluations += ways_.lead(part_);
+      }
+      // A block of wide vectors is no larger than a part.
+      static_assert(block_vectors * hn::MaxLanes(D()) <= Ways::part_lanes);
+      for (std::size_t first = ways_.begin(part_); first < ways_.end(part_);
+           first += block_vectors * width) {
+        march(first, std::min(block_vectors * width, ways_.end(part_) - first), hits);
+      }
+    }
+  }
+
+  /// A block of lanes, to their ends.
+  void march(std::size_t first, std::size_t count, HitBatch<Number>& hits) {
+    const D d;
+    const std::size_t vectors = Block::start(first, count, ways_.near(), ways_.far());
+    ActiveVectors active = Those(d, this->going_, vectors);
+    if (this->cuts_ && active.count > 0) Block::find_sides(active);
+    slice_ = 0;
+    while (active.count > 0) {
+      active = nearest(vectors, active);
+      Block::step(ways_.matters(part_, slice_), active);
+      active = Those(d, this->going_, vectors);
+    }
+    active = Those(d, this->hit_, vectors);
+    Block::come_to_surface(active);
+    Block::tell(count, hits);
+    if (active.count > 0) Block::describe(active, count, hits);
+  }
+
+  /// Picks the lanes that are in the nearest slice; the others wait, so that what is asked is
+  /// small. Which they are does not change what a lane does.
+  ActiveVectors nearest(std::size_t vectors, const ActiveVectors& active) {
+    const auto& way = ways_.way(part_);
+    if (way.count == 0) {
+      std::copy_n(this->going_, vectors, this->now_);
+      return active;
+    }
+    const D d;
+    V least = hn::Inf(d);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      least = hn::Min(least, hn::IfThenElse(this->going_[j], this->t_[j], hn::Inf(d)));
+    }
+    const Number from = hn::GetLane(hn::MinOfLanes(d, least));
+    while (slice_ + 1 < way.count && from >= way.edge[slice_ + 1]) ++slice_;
+    while (slice_ > 0 && from < way.edge[slice_]) --slice_;
+    const V until = hn::Set(d, way.edge[slice_ + 1]);
+    ActiveVectors chosen;
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      this->now_[j] = hn::And(this->going_[j], hn::Le(this->t_[j], until));
+      if (!hn::AllFalse(d, this->now_[j])) chosen.index[chosen.count++] = j;
+    }
+    return chosen;
+  }
+
+  std::span<const Tape::Instruction> matters(const V* t, const M* masks,
+                                             const ActiveVectors& active) override {
+    return ways_.matters(part_, t, masks, active);
+  }
+
+  Ways ways_;
+  std::size_t part_ = 0;
+  std::size_t slice_ = 0;
 };
 
 }  // namespace HWY_NAMESPACE

@@ -101,6 +101,9 @@ class Regions {
   /// No surface is in a ball.
   bool empty(std::size_t k) const { return (empty_ >> k & 1) != 0; }
 
+  /// The value at a ball's middle, or what it is no nearer to a surface than.
+  Number value(std::size_t k) const { return middle_values_[k]; }
+
   /// What matters in any of some balls.
   std::span<const Tape::Instruction> within(std::uint64_t balls) {
     const std::size_t begin = store_->instructions.size();
@@ -164,7 +167,9 @@ class Regions {
       const V size = hn::Abs(machine.value(j).v);
       const V reach = hn::Mul(radius_[j], hn::Set(d, static_cast<Number>(tape_.stretch)));
       bits |= MaskBits(d, hn::Gt(size, reach)) << (j * lanes);
+      hn::Store(machine.value(j).v, d, at + j * lanes);
     }
+    std::copy_n(at, count, middle_values_ + first);
     if (first == 0) empty_ = 0;
     empty_ |= bits << first;
   }
@@ -664,6 +669,7 @@ class Regions {
   RegionStore::Lent store_;
   V radius_[block_vectors];
   std::uint64_t empty_ = 0;
+  Number middle_values_[most];
   std::uint64_t sound_points_[Tape::most_registers];
   std::uint64_t sound_values_[Tape::most_registers];
   std::uint64_t low_values_[Tape::most_registers];  ///< bits: balls where it is a bound from below

@@ -128,6 +128,9 @@ class TapeMaker {
     tape.loose = loose(field);
     tape.steady = std::all_of(tape.sources.begin(), tape.sources.end(),
                               [](const auto& source) { return source->steady(); });
+    for (std::size_t i = 0; i < tape.instructions.size(); ++i) {
+      tape.instructions[i].index = static_cast<std::uint32_t>(i);
+    }
     return tape;
   }
 

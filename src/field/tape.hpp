@@ -91,6 +91,7 @@ struct Tape {
     std::uint8_t whole = no_register;
     /// Where the three constants start by which the point a shape reads is moved; no_shift: none.
     std::uint32_t shift = no_shift;
+    std::uint32_t index = 0;  ///< in the whole tape, wherever a copy stands
   };
   static constexpr int most_registers = 250;
 

@@ -33,6 +33,48 @@ HWY_INLINE ActiveVectors Those(D d, const hn::Mask<D>* masks, std::size_t vector
   return active;
 }
 
+/// Where lanes enter a field's bounds and where they leave them; at infinity and before it where
+/// they do not pass there.
+template <class D>
+void EnterBounds(D d, const Tape& tape, const LaneBatch<hn::TFromD<D>>& lanes,
+                 const FieldBudget& budget, hn::TFromD<D>* nearest, hn::TFromD<D>* farthest) {
+  using Number = hn::TFromD<D>;
+  using V = hn::Vec<D>;
+  using M = hn::Mask<D>;
+  const std::size_t width = hn::Lanes(d);
+  Number largest = 1;
+  if (lanes.any_scale) largest = *std::max_element(lanes.scale, lanes.scale + lanes.size);
+  const V margin = hn::Set(d, static_cast<Number>(2 * budget.tolerance * largest + 1e-6));
+  const V zero = hn::Zero(d);
+  for (std::size_t i = 0; i < lanes.size; i += width) {
+    V near = lanes.any_start ? hn::Load(d, lanes.start + i) : zero;
+    V far = hn::Set(d, lanes.far_limit);
+    if (lanes.any_limit) far = hn::Min(far, hn::Load(d, lanes.limit + i));
+    M inside = hn::FirstN(d, lanes.size - i);
+    const auto slab = [&](const Number* starts, const Number* ways, double low, double high) {
+      const V start = hn::Load(d, starts + i);
+      const V way = hn::Load(d, ways + i);
+      const V lower = hn::Sub(hn::Sub(hn::Set(d, static_cast<Number>(low)), margin), start);
+      const V upper = hn::Sub(hn::Add(hn::Set(d, static_cast<Number>(high)), margin), start);
+      const M level = hn::Eq(way, zero);
+      const V one = hn::Div(lower, way);
+      const V two = hn::Div(upper, way);
+      const V infinite = hn::Inf(d);
+      const M within = hn::And(hn::Le(lower, zero), hn::Ge(upper, zero));
+      inside = hn::AndNot(hn::AndNot(within, level), inside);
+      near = hn::Max(near, hn::IfThenElse(level, hn::Neg(infinite), hn::Min(one, two)));
+      far = hn::Min(far, hn::IfThenElse(level, infinite, hn::Max(one, two)));
+    };
+    const Bounds& bounds = tape.bounds;
+    slab(lanes.x, lanes.direction_x, bounds.low.x(), bounds.high.x());
+    slab(lanes.y, lanes.direction_y, bounds.low.y(), bounds.high.y());
+    slab(lanes.z, lanes.direction_z, bounds.low.z(), bounds.high.z());
+    inside = hn::And(inside, hn::Le(near, far));
+    hn::Store(hn::IfThenElse(inside, near, hn::Inf(d)), d, nearest + i);
+    hn::Store(hn::IfThenElse(inside, far, hn::Neg(hn::Inf(d))), d, farthest + i);
+  }
+}
+
 /// From where to where the lanes of a batch have to look, and what of the tape matters on the way.
 /// A batch is taken in parts of some lanes in a row. All that is decided here is keyed to lanes,
 /// groups and parts, never to vectors, so that all widths give the same bits.
@@ -58,7 +100,7 @@ class LaneWays {
   LaneWays(Machine<D, Plain<D>>& machine, const Tape& tape, const Lanes& lanes,
            const FieldBudget& budget)
       : machine_(machine), regions_(tape), tape_(tape), lanes_(lanes), budget_(budget) {
-    enter();
+    EnterBounds(D(), tape, lanes, budget, near_, far_);
   }
 
   /// Takes up to `count` parts of a given number of lanes, from a lane on.
@@ -189,43 +231,6 @@ class LaneWays {
     if (goes(i)) return;
     near_[i] = std::numeric_limits<Number>::infinity();
     far_[i] = -near_[i];
-  }
-
-  /// Where the lanes enter the field's bounds and where they leave them.
-  void enter() {
-    const D d;
-    const std::size_t width = hn::Lanes(d);
-    Number largest = 1;
-    if (lanes_.any_scale) largest = *std::max_element(lanes_.scale, lanes_.scale + lanes_.size);
-    const V margin = hn::Set(d, static_cast<Number>(2 * budget_.tolerance * largest + 1e-6));
-    const V zero = hn::Zero(d);
-    for (std::size_t i = 0; i < lanes_.size; i += width) {
-      V near = lanes_.any_start ? hn::Load(d, lanes_.start + i) : zero;
-      V far = hn::Set(d, lanes_.far_limit);
-      if (lanes_.any_limit) far = hn::Min(far, hn::Load(d, lanes_.limit + i));
-      M inside = hn::FirstN(d, lanes_.size - i);
-      const auto slab = [&](int axis, double low, double high) {
-        const V start = hn::Load(d, rows_[axis] + i);
-        const V way = hn::Load(d, rows_[axis + 3] + i);
-        const V lower = hn::Sub(hn::Sub(hn::Set(d, static_cast<Number>(low)), margin), start);
-        const V upper = hn::Sub(hn::Add(hn::Set(d, static_cast<Number>(high)), margin), start);
-        const M level = hn::Eq(way, zero);
-        const V one = hn::Div(lower, way);
-        const V two = hn::Div(upper, way);
-        const V infinite = hn::Inf(d);
-        const M within = hn::And(hn::Le(lower, zero), hn::Ge(upper, zero));
-        inside = hn::AndNot(hn::AndNot(within, level), inside);
-        near = hn::Max(near, hn::IfThenElse(level, hn::Neg(infinite), hn::Min(one, two)));
-        far = hn::Min(far, hn::IfThenElse(level, infinite, hn::Max(one, two)));
-      };
-      const Bounds& bounds = tape_.bounds;
-      slab(0, bounds.low.x(), bounds.high.x());
-      slab(1, bounds.low.y(), bounds.high.y());
-      slab(2, bounds.low.z(), bounds.high.z());
-      inside = hn::And(inside, hn::Le(near, far));
-      hn::Store(hn::IfThenElse(inside, near, hn::Inf(d)), d, near_ + i);
-      hn::Store(hn::IfThenElse(inside, far, hn::Neg(hn::Inf(d))), d, far_ + i);
-    }
   }
 
   void cut(std::size_t part, std::size_t count, typename Regions<D>::Balls& balls) {

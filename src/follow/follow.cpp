@@ -7,6 +7,7 @@
 #include "follow/look.hpp"
 #include "follow/passing.hpp"
 #include "room/portal_faces.hpp"
+#include "trace/company.hpp"
 #include "trace/lane_sight.hpp"
 
 namespace photonlane {
@@ -16,14 +17,17 @@ template <class Number>
 class Follower {
  public:
   Follower(const SceneView& view, Pool& pool, LightSink& pixels, Tally& tally)
-      : view_(view), pool_(pool), pixels_(pixels), tally_(tally), share_(view.sample_share()) {}
+      : view_(view), pool_(pool), pixels_(pixels), tally_(tally), share_(view.sample_share()),
+        together_(view.in_company() ? 16 : 1) {}
 
   void run() {
     for (;;) {
-      if (pool_.size() > 0) {
+      if (pool_.size() > 0 && full_ < together_) {
         trace();
-      } else if (!look_at_most()) {
+      } else if (ended_.empty()) {
         return;
+      } else {
+        look();
       }
     }
   }
@@ -74,26 +78,50 @@ class Follower {
     std::fill(lanes.scale + size, lanes.scale + capacity, Number(1));
   }
 
-  /// One leg of the kind of lanes of which most wait.
-  void trace() {
+  /// A batch on a leg.
+  struct Traced {
     std::uint32_t slots[capacity];
-    const std::size_t size = pool_.take(slots);
-    const RoomView& here = view_.rooms[pool_.lane(slots[0]).room];
+    std::size_t size;
     LaneBatch<Number> lanes;
     std::int32_t bent[capacity];
-    gather(slots, size, lanes, bent);
-    if (view_.log != nullptr) {
-      view_.log->start(lanes,
-                       [&](std::size_t i) { return view_.log->follows(pool_.lane(slots[i])); });
+    HitBatch<Number> hits;
+  };
+
+  /// One leg of the kinds of lanes of which most wait.
+  void trace() {
+    std::size_t count = 0;
+    for (; count < together_ - full_ && pool_.size() > 0; ++count) {
+      if (traced_.size() == count) traced_.push_back(std::make_unique<Traced>());
+      Traced& one = *traced_[count];
+      one.lanes = {};
+      one.size = pool_.take(one.slots);
+      gather(one.slots, one.size, one.lanes, one.bent);
     }
-    const HitBatch<Number> hits = trace_room(here.room, lanes, view_.budget, tally_);
-    if (pool_.lane(slots[0]).own) {
+    if (view_.log != nullptr) {
+      Traced& one = *traced_[0];
+      view_.log->start(one.lanes,
+                       [&](std::size_t i) { return view_.log->follows(pool_.lane(one.slots[i])); });
+    }
+    in_company(view_.in_company(), count, [&](std::size_t i) {
+      Traced& one = *traced_[i];
+      const RoomView& here = view_.rooms[pool_.lane(one.slots[0]).room];
+      one.hits = trace_room(here.room, one.lanes, view_.budget, tally_);
+    });
+    for (std::size_t i = 0; i < count; ++i) take(*traced_[i]);
+  }
+
+  /// Takes what lanes have met: those at portals go on.
+  void take(const Traced& traced) {
+    const RoomView& here = view_.rooms[pool_.lane(traced.slots[0]).room];
+    const HitBatch<Number>& hits = traced.hits;
+    const std::size_t size = traced.size;
+    if (pool_.lane(traced.slots[0]).own) {
       count(hits, size, 0, tally_);
     } else {
       for (std::size_t i = 0; i < size; ++i) tally_.secondary_steps += hits.steps[i];
     }
     for (std::size_t i = 0; i < size; ++i) {
-      const std::uint32_t slot = slots[i];
+      const std::uint32_t slot = traced.slots[i];
       if (hits.ending[i] == Ending::crossed &&
           may_pass(view_, here, hits.item[i], pool_.lane(slot))) {
         go_through(here, hits, i, slot);
@@ -154,29 +182,53 @@ class Follower {
     pool_.wait(slot);
   }
 
+  /// Puts a lane that has met something with others of its kind.
   void end(const HitBatch<Number>& hits, std::size_t i, std::uint32_t slot) {
     const std::uint32_t kind = kind_of(pool_.lane(slot));
-    auto found = std::find_if(ended_.begin(), ended_.end(),
-                              [&](const auto& one) { return one->kind == kind; });
+    auto found = std::find_if(ended_.begin(), ended_.end(), [&](const auto& one) {
+      return one->kind == kind && one->size < capacity;
+    });
     if (found == ended_.end()) {
-      ended_.push_back(std::make_unique<Ended>());
+      std::unique_ptr<Ended> fresh;
+      if (spare_.empty()) {
+        fresh = std::make_unique<Ended>();
+      } else {
+        fresh = std::move(spare_.back());
+        spare_.pop_back();
+      }
+      fresh->kind = kind;
+      fresh->size = 0;
+      ended_.push_back(std::move(fresh));
       found = ended_.end() - 1;
-      (*found)->kind = kind;
     }
     Ended& ended = **found;
     ended.slots[ended.size] = slot;
     ended.hits.take(hits, i, ended.size);
-    if (++ended.size == capacity) look_at(ended);
+    full_ += ++ended.size == capacity;
   }
 
-  bool look_at_most() {
-    const auto most =
-        std::max_element(ended_.begin(), ended_.end(),
-                         [](const auto& a, const auto& b) { return a->size < b->size; });
-    if (most == ended_.end() || (*most)->size == 0) return false;
-    look_at(**most);
-    return true;
+  /// Looks at what full batches of lanes have met; where none is full, at the largest.
+  void look() {
+    std::stable_sort(ended_.begin(), ended_.end(),
+                     [](const auto& a, const auto& b) { return a->size > b->size; });
+    std::size_t count = std::min(std::max(full_, std::size_t{1}), together_);
+    // Of the last ones nothing is left to wait for.
+    if (full_ == 0 && pool_.size() == 0) count = std::min(ended_.size(), together_);
+    std::vector<std::unique_ptr<Ended>> now(
+        std::make_move_iterator(ended_.begin()),
+        std::make_move_iterator(ended_.begin() + static_cast<std::ptrdiff_t>(count)));
+    ended_.erase(ended_.begin(), ended_.begin() + static_cast<std::ptrdiff_t>(count));
+    full_ -= std::min(full_, count);
+    in_company(view_.in_company(), count, [&](std::size_t i) { look_at(*now[i]); });
+    for (auto& one : now) spare_.push_back(std::move(one));
   }
+
+  /// What is known of the lanes of a batch that is looked at.
+  struct Held {
+    std::vector<float> travelled;
+    Onward onward[capacity];
+    LanePixel pixel_of[capacity];
+  };
 
   /// Looks at what lanes have met; what is thrown back from there waits in the pool.
   void look_at(Ended& ended) {
@@ -187,12 +239,16 @@ class Follower {
     gather(ended.slots, size, lanes, bent);
     LaneMedium medium;
     bool settles = false;
-    travelled_.resize(capacity * rooms);
+    const auto memory = std::make_unique<Held>();
+    std::vector<float>& travelled = memory->travelled;
+    Onward* onward = memory->onward;
+    LanePixel* pixel_of = memory->pixel_of;
+    travelled.resize(capacity * rooms);
     for (std::size_t i = 0; i < size; ++i) {
       const std::uint32_t slot = ended.slots[i];
-      const Onward& lane = onward_[i] = pool_.lane(slot);
-      pixel_of_[i] = {lane.x, lane.y, lane.sample, static_cast<std::uint32_t>(lane.bounce)};
-      std::copy_n(pool_.travelled(slot), rooms, travelled_.data() + i * rooms);
+      const Onward& lane = onward[i] = pool_.lane(slot);
+      pixel_of[i] = {lane.x, lane.y, lane.sample, static_cast<std::uint32_t>(lane.bounce)};
+      std::copy_n(pool_.travelled(slot), rooms, travelled.data() + i * rooms);
       medium.inside[i] = lane.inside;
       medium.red[i] = lane.absorb_red;
       medium.green[i] = lane.absorb_green;
@@ -201,20 +257,19 @@ class Follower {
       if (view_.log != nullptr) view_.log->recall_march(slot, i);
       pool_.release(slot);
     }
-    ended.size = 0;
-    const Onward& first = onward_[0];
+    const Onward& first = onward[0];
     const RoomView& here = view_.rooms[first.room];
     LaneSight<Number> sight(view_, here, lanes, tally_, first.own ? Counted::later : Counted::aside,
                             &ended.hits);
     const Leg leg{.light = first.dark || first.blind ? &rayless : &view_.budget.light,
-                  .lanes = onward_,
-                  .travelled = travelled_.data(),
+                  .lanes = onward,
+                  .travelled = travelled.data(),
                   .medium = &medium};
     Colors sums;
     Seen seen;
-    const PixelPlace place{.lanes = pixel_of_,
+    const PixelPlace place{.lanes = pixel_of,
                            .seed = static_cast<std::uint64_t>(view_.budget.frame.seed)};
-    look({.view = view_,
+    photonlane::look({.view = view_,
           .here = here,
           .sight = sight,
           .place = place,
@@ -224,11 +279,11 @@ class Follower {
           .pool = &pool_},
          true, sums, tally_);
     for (std::size_t i = 0; settles && i < size; ++i) {
-      if (onward_[i].settles && seen.kept[i]) pixels_.settle(onward_[i], seen.surfaces, i);
+      if (onward[i].settles && seen.kept[i]) pixels_.settle(onward[i], seen.surfaces, i);
     }
     if (first.blind) return;
     for (std::size_t i = 0; i < size; ++i) {
-      pixels_.add(onward_[i], share_ * sums.red[i], share_ * sums.green[i], share_ * sums.blue[i]);
+      pixels_.add(onward[i], share_ * sums.red[i], share_ * sums.green[i], share_ * sums.blue[i]);
     }
   }
 
@@ -236,11 +291,11 @@ class Follower {
   Pool& pool_;
   LightSink& pixels_;
   Tally& tally_;
-  const float share_;  ///< of a sample in its pixel
-  std::vector<std::unique_ptr<Ended>> ended_;
-  std::vector<float> travelled_;
-  Onward onward_[capacity];
-  LanePixel pixel_of_[capacity];
+  const float share_;            ///< of a sample in its pixel
+  const std::size_t together_;  ///< batches that are traced or looked at in company
+  std::vector<std::unique_ptr<Traced>> traced_;
+  std::vector<std::unique_ptr<Ended>> ended_, spare_;
+  std::size_t full_ = 0;  ///< of those that have ended
 };
 
 }  // namespace

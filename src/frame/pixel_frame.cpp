@@ -11,6 +11,7 @@
 #include "frame/pixel_sums.hpp"
 #include "frame/write_pixels.hpp"
 #include "trace/batches.hpp"
+#include "trace/company.hpp"
 #include "trace/lane_sight.hpp"
 
 namespace photonlane {
@@ -36,6 +37,9 @@ constexpr int group_width = 64;
 static_assert(group_width <= Surfaces::capacity);
 // With more waiting lanes than this the pool is emptied before more are added.
 constexpr std::size_t most_waiting = 4096;
+
+// Blocks that are looked at in company.
+constexpr std::size_t together = 16;
 
 using Block = PixelSums::Block;
 
@@ -143,8 +147,10 @@ template <class Number>
 void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
                   Tally& tally) {
   std::vector<Block>& blocks = pixels.blocks;
-  for (Block& block : blocks) {
-    see<Number>(job, block, pool, tally);
+  for (std::size_t first = 0; first < blocks.size(); first += together) {
+    const std::size_t count = std::min(together, blocks.size() - first);
+    in_company(job.in_company(), count,
+               [&](std::size_t i) { see<Number>(job, blocks[first + i], pool, tally); });
     if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
   }
   go_on(job, pool, pixels, tally);
@@ -164,12 +170,7 @@ struct Tile {
   int left, top, right, bottom;
 };
 
-BlockShape block_shape(const RenderJob& job) {
-  const bool marches = std::any_of(job.rooms.begin(), job.rooms.end(), [](const RoomView& view) {
-    return !view.room.others().empty();
-  });
-  return marches ? square_block : wide_block;
-}
+BlockShape block_shape(const RenderJob& job) { return job.marches ? square_block : wide_block; }
 
 /// A tile, or of it the group from `only` on.
 void render_tile(const RenderJob& job, const Tile& tile, std::optional<int> only, Tally& tally) {

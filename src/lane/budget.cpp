@@ -108,6 +108,11 @@ std::span<const Knob<Budget>> budget_knobs() {
           "evaluate only the parts of a field that can matter where lanes are; values are the "
           "same, and lanes "
           "end the same within the tolerance, but for some that graze"),
+      knob<&Budget::field, &FieldBudget::place_memory>(
+          "field.place_memory", "MiB", {0, 1e6},
+          "memory that a field may use to keep which of its parts matter where; lanes of shadows "
+          "and bounces go by it; 0 looks anew for every batch",
+          1, "field.pruning=true"),
       knob<&Budget::field, &FieldBudget::cones>(
           "field.cones", "", {}, "lead neighboring lanes together while they are in the open"),
       knob<&Budget::texture, &TextureBudget::sampling>(

@@ -5,6 +5,7 @@
 #include "lane/hits.hpp"
 #include "photonlane/world/world.hpp"
 #include "room/portal_faces.hpp"
+#include "trace/company.hpp"
 
 namespace photonlane {
 
@@ -45,7 +46,9 @@ HitBatch<Number> trace_solids(const CompiledRoom& room, const LaneBatch<Number>&
   // Kernels look up to the end of a whole vector.
   std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
   for (const std::shared_ptr<const Solid>& solid : room.others()) {
-    take_nearer(solid->nearest_hit(rest, budget), lanes.size, hits);
+    HitBatch<Number> own;
+    ask_in_company(*solid, rest, budget, own);
+    take_nearer(own, lanes.size, hits);
     for (std::size_t i = 0; i < lanes.size; ++i) {
       if (hits.ending[i] != Ending::escaped) rest.limit[i] = std::min(rest.limit[i], hits.t[i]);
     }

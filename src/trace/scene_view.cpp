@@ -21,6 +21,8 @@ SceneView view_scene(const World& world, const Camera& camera, const Budget& bud
                             [](const RoomView& room) { return !room.panels.empty(); });
   view.portals = std::any_of(view.rooms.begin(), view.rooms.end(),
                              [](const RoomView& room) { return room.room.portals != nullptr; });
+  view.marches = std::any_of(view.rooms.begin(), view.rooms.end(),
+                             [](const RoomView& room) { return !room.room.others().empty(); });
   return view;
 }
 

@@ -23,10 +23,14 @@ struct SceneView {
   bool patterned = false;       ///< some material has a pattern
   bool panels = false;          ///< some room has upright pictures
   bool portals = false;         ///< some room has one, or a swell
+  bool marches = false;         ///< some room has solids other than cells
   LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
 
   /// The room the eye is in.
   const RoomView& here() const { return rooms[eye_room]; }
+  /// Whether batches are looked at together, so that solids get many lanes at once; a log follows
+  /// one batch at a time.
+  bool in_company() const { return marches && log == nullptr; }
   /// What a sample counts in its pixel.
   float sample_share() const { return 1.0f / static_cast<float>(budget.frame.samples); }
 };

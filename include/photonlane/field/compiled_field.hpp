@@ -14,6 +14,7 @@
 namespace photonlane {
 
 struct Tape;
+class PlaceTrees;
 
 /// What a surface is made of: `share` of `other`, the rest of `material`; indexes of materials, -1
 /// where the field says nothing.
@@ -66,6 +67,11 @@ class CompiledField final : public Solid {
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
 
+  void nearest_hits(std::span<const LaneBatch<float>* const> lanes, const Budget& budget,
+                    std::span<HitBatch<float>* const> hits) const override;
+  void nearest_hits(std::span<const LaneBatch<double>* const> lanes, const Budget& budget,
+                    std::span<HitBatch<double>* const> hits) const override;
+
   const Field& field() const { return field_; }
   /// Whether some of its values are estimates of distances (Field::estimates()).
   bool has_estimates() const;
@@ -82,11 +88,15 @@ class CompiledField final : public Solid {
 
  private:
   template <class Number>
+  void march(std::span<const LaneBatch<Number>* const> lanes, const Budget& budget,
+             std::span<HitBatch<Number>* const> hits) const;
+  template <class Number>
   HitBatch<Number> march(const LaneBatch<Number>& lanes, const Budget& budget) const;
 
   Field field_;
   std::uint32_t fallback_;
   std::shared_ptr<const Tape> tape_;
+  std::shared_ptr<PlaceTrees> places_;  ///< what matters where, as far as it was asked
 };
 
 }  // namespace photonlane

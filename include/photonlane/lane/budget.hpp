@@ -100,6 +100,7 @@ struct FieldBudget {
   double normal_step = 5e-4;  ///< meters: how far around; used by FieldNormals::difference alone
   double detail = 0;          ///< pixels: smaller folds are left out; 0: none are
   bool pruning = true;        ///< evaluate only what can matter where lanes are; the same values
+  double place_memory = 64;   ///< MiB a field may keep of what matters where; 0: none
   bool cones = true;          ///< lead neighboring lanes together while they are in the open
 };
 

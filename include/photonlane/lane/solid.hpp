@@ -16,6 +16,7 @@
 #include <functional>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -63,6 +64,12 @@ class Solid {
                                       const Budget& budget) const = 0;
   virtual HitBatch<double> nearest_hit(const LaneBatch<double>& lanes,
                                        const Budget& budget) const = 0;
+  /// The same for several batches of one kind: alike but for where their lanes are. `hits` has as
+  /// many. Kinds that gain by having more lanes at once take them together.
+  virtual void nearest_hits(std::span<const LaneBatch<float>* const> lanes, const Budget& budget,
+                            std::span<HitBatch<float>* const> hits) const;
+  virtual void nearest_hits(std::span<const LaneBatch<double>* const> lanes, const Budget& budget,
+                            std::span<HitBatch<double>* const> hits) const;
   /// Sets `hidden` of the lanes in whose way something stands; those for which it is set already
   /// are not looked at. Returns the steps that took.
   virtual std::uint64_t hide(const LaneBatch<float>& lanes, const Budget& budget,

@@ -1,0 +1,191 @@
+#pragma once
+
+#include <array>
+#include <atomic>
+#include <cstddef>
+#include <cstdint>
+#include <memory>
+#include <mutex>
+#include <span>
+#include <unordered_map>
+#include <vector>
+
+#include "field/tape.hpp"
+
+namespace photonlane {
+
+/// Space cut into cubes, 4 x 4 x 4 to a block, and for each cube the part of a tape that can matter
+/// in it. Blocks are made where lanes come, by who comes there first; threads share them. Cubes that
+/// are empty, by the value at their middle, are not cut any further; others are, down to leaves of
+/// one size, whatever matters in them: what a lane does by a tree depends on nothing that was in it
+/// before, nor on the machine.
+///
+/// The container is compiled once, for every machine; kernels find out what goes in
+/// (`places-inl.h`).
+class PlaceTree {
+ public:
+  static constexpr std::size_t children = 64;
+  // Index of a block, or
+  static constexpr std::uint32_t none = 0;            ///< there is none yet
+  static constexpr std::uint32_t leaf = 0xffffffffu;  ///< there will be none
+
+  /// A cube: index of the part that matters in it, and of the block it is cut into. Where it is
+  /// empty, how far around its middle nothing is, less than 0 inside something; else 0.
+  struct Cell {
+    std::uint32_t part;
+    std::atomic<std::uint32_t> below;
+    float clear;
+  };
+  struct NewCell {
+    std::uint32_t part;
+    float clear;
+    bool leaf;
+  };
+  /// One level of 4 x 4 x 4 cubes, x fastest.
+  struct Block {
+    alignas(64) std::array<Cell, children> cells;
+  };
+  /// Of a tape of a field whose parts of finite size lie in `core`; `most_bytes` as far as it grows.
+  PlaceTree(const Tape& tape, const Bounds& core, std::size_t most_bytes);
+  PlaceTree(const PlaceTree&) = delete;
+  PlaceTree& operator=(const PlaceTree&) = delete;
+
+  /// The root cube: its low corner and side, and how many levels of blocks there are in it.
+  const Vec3d& low() const { return low_; }
+  double side() const { return side_; }
+  int levels() const { return levels_; }
+
+  Block& block(std::uint32_t index) const {
+    return block_chunks_[index / chunk_blocks][index % chunk_blocks];
+  }
+  /// The block of the root cube, or none.
+  std::atomic<std::uint32_t>& root() { return root_; }
+
+  /// Reads a part of the tape into memory of its own.
+  class Reader {
+   public:
+    explicit Reader(const PlaceTree& tree) : tree_(tree) {}
+    /// Good until another is read.
+    std::span<const Tape::Instruction> read(std::uint32_t part);
+
+   private:
+    const PlaceTree& tree_;
+    std::uint32_t last_ = 0;
+    std::vector<Tape::Instruction> instructions_;
+  };
+
+  /// Index of a part that is as this one, kept from now on. Part 0 is the whole tape.
+  std::uint32_t keep(std::span<const Tape::Instruction> part);
+  /// Puts a block of some cells into a link that has none; the one that is there afterwards. none:
+  /// it is full.
+  std::uint32_t put(const std::array<NewCell, children>& cells, std::atomic<std::uint32_t>& link);
+  /// Nothing more is made in it; from then on `refuse` counts who would have needed more.
+  bool full() const { return full_.load(std::memory_order_relaxed); }
+  void refuse() { refused_.fetch_add(1, std::memory_order_relaxed); }
+  /// A new tree, of where lanes are now, would pay.
+  bool outlived() const { return full() && refused_.load(std::memory_order_relaxed) > blocks_; }
+  std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
+  std::size_t most_bytes() const { return most_bytes_; }
+  std::size_t block_count() const { return blocks_ - 1; }
+  std::size_t part_count() const { return parts_; }
+
+ private:
+  static constexpr std::size_t chunk_blocks = 64;
+  static constexpr std::size_t chunk_parts = 256;
+  static constexpr std::size_t most_chunks = 1 << 14;
+
+  /// A part: for each instruction its index in the tape, and above it what became of one that
+  /// joins two, of which one was left out.
+  struct Part {
+    const std::uint32_t* first = nullptr;
+    std::size_t count = 0;
+  };
+  static constexpr int change_shift = 30;
+  enum Change : std::uint32_t { unchanged, moves_first, moves_second, inverts_second };
+
+  const Part& part(std::uint32_t index) const {
+    return part_chunks_[index / chunk_parts][index % chunk_parts];
+  }
+  std::uint32_t packed(const Tape::Instruction& one) const;
+
+  const Tape& tape_;
+  Vec3d low_;
+  double side_ = 1;
+  int levels_ = 0;
+  std::size_t most_bytes_;
+  std::atomic<std::uint32_t> root_{none};
+  std::atomic<bool> full_{false};
+  std::atomic<std::size_t> refused_{0};
+  std::atomic<std::size_t> bytes_{0};
+  std::mutex making_;
+  std::atomic<std::uint32_t> blocks_{1};
+  std::atomic<std::uint32_t> parts_{0};
+  // Their places never change, so that they are read without locks.
+  std::unique_ptr<std::unique_ptr<Block[]>[]> block_chunks_;
+  std::unique_ptr<std::unique_ptr<Part[]>[]> part_chunks_;
+  std::vector<std::unique_ptr<std::uint32_t[]>> packed_;
+  std::unordered_multimap<std::uint64_t, std::uint32_t> known_;  ///< parts by their contents' hash
+};
+
+/// What holds all parts of finite size of a field that goes on without end, as far as they can be
+/// told apart; a cube around the origin where there are none.
+Bounds core_of(const Field& field);
+
+/// The trees of a field, one for each kind of number; shared by its copies.
+class PlaceTrees {
+ public:
+  /// The tree to go by now, which nobody throws away while it is held; null where it may take no
+  /// memory. One that was filled up is replaced.
+  template <class Number>
+  std::shared_ptr<PlaceTree> tree(const Tape& tape, const Field& field, std::size_t most_bytes);
+  /// The same with the limit that was last given.
+  template <class Number>
+  std::shared_ptr<PlaceTree> tree(const Tape& tape, const Field& field);
+  std::size_t bytes() const;
+
+ private:
+  mutable std::mutex taking_;
+  std::size_t most_bytes_ = std::size_t{64} << 20;
+  std::shared_ptr<PlaceTree> trees_[2];
+};
+
+/// A lane that is marched by place.
+template <class Number>
+struct PlaceLane {
+  Number x, y, z, direction_x, direction_y, direction_z, start, scale;
+  // As the blocks of marching have them.
+  Number t, far_end, side, steps, more, last, stride, value, before, value_before, nearest, left;
+  Number enter, leave;  ///< the cube it is in
+  Number jumps;         ///< steps that nothing was evaluated for
+  std::uint32_t part;   ///< what matters there
+  std::uint16_t batch;
+  std::uint8_t lane;  ///< of the batch
+  std::uint8_t flags;
+};
+
+/// Memory for lanes that march together, kept by each thread for the next ones.
+template <class Number>
+struct PlaceRoom {
+  static constexpr std::size_t most = 2048;
+  PlaceLane<Number> lanes[most];
+  std::uint64_t keys[most], sorted[most];  ///< part, then lane
+  std::uint32_t waiting[most], ended[most];
+
+  class Lent {
+   public:
+    Lent();
+    Lent(const Lent&) = delete;
+    Lent& operator=(const Lent&) = delete;
+    ~Lent();
+    PlaceRoom& operator*() const { return *room_; }
+    PlaceRoom* operator->() const { return room_; }
+
+   private:
+    PlaceRoom* room_;
+  };
+};
+
+/// Sorts `count` keys by their upper half; `spare` holds as many. Returns where they are then.
+std::uint64_t* sort_keys(std::uint64_t* keys, std::uint64_t* spare, std::size_t count);
+
+}  // namespace photonlane
