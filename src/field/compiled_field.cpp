@@ -8,7 +8,7 @@ namespace photonlane {
 namespace {
 
 /// Of fewer instructions the cones and slices of whole batches leave as little.
-constexpr std::size_t least_by_place = 24;
+constexpr std::size_t least_by_place = 40;
 
 template <class Number>
 bool goes_by_place(const LaneBatch<Number>& lanes, const FieldBudget& budget, const Tape& tape) {

@@ -606,14 +606,19 @@ class MarchBlock {
       const std::size_t j = active.index[k];
       const Dual<D>& value = slopes[j];
       const V square = square_of(value);
-      const V factor =
-          hn::IfThenElseZero(hn::Gt(square, hn::Zero(d)), hn::Div(side_[j], hn::Sqrt(square)));
+      // Where the value does not change, or by no number, the surface faces the lane.
+      const M known = hn::And(hn::Gt(square, hn::Zero(d)), hn::Lt(square, hn::Inf(d)));
+      const V factor = hn::Div(side_[j], hn::Sqrt(square));
       HWY_ALIGN Number x[hn::MaxLanes(D())];
       HWY_ALIGN Number y[hn::MaxLanes(D())];
       HWY_ALIGN Number z[hn::MaxLanes(D())];
-      hn::Store(hn::Mul(value.x, factor), d, x);
-      hn::Store(hn::Mul(value.y, factor), d, y);
-      hn::Store(hn::Mul(value.z, factor), d, z);
+      const auto put = [&](V slope, const Number* ways, Number* to) HWY_ATTR {
+        const V way = hn::Load(d, ways + first_ + j * width);
+        hn::Store(hn::IfThenElse(known, hn::Mul(slope, factor), hn::Neg(way)), d, to);
+      };
+      put(value.x, lanes_.direction_x, x);
+      put(value.y, lanes_.direction_y, y);
+      put(value.z, lanes_.direction_z, z);
       for (std::size_t m = 0; m < width && j * width + m < count; ++m) {
         const std::size_t i = first_ + j * width + m;
         if (hits.ending[i] != Ending::hit) continue;

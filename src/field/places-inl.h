@@ -197,6 +197,9 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
         lane.value = lane.value_before = lane.nearest = std::numeric_limits<Number>::infinity();
         lane.batch = static_cast<std::uint16_t>(b);
         lane.lane = static_cast<std::uint8_t>(i);
+        lane.enter = std::numeric_limits<Number>::infinity();
+        lane.leave = -lane.enter;
+        lane.part = 0;
         lane.flags = going;
         if (!lanes.any_start || near[i] <= lane.start) lane.flags |= leaving;
         room_->waiting[waiting_++] = static_cast<std::uint32_t>(count++);
@@ -207,6 +210,8 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
   /// Finds the cube a lane is in, and how far it stays there. Out of cubes that are empty it goes
   /// without looking.
   void locate(Lane& lane) {
+    // Who was sent away by the others only, stays: what it does must not depend on them.
+    if (lane.enter <= lane.t && lane.t <= lane.leave) return;
     PlaceCube<Number> cube;
     for (;;) {
       const Number place[3] = {lane.x + lane.t * lane.direction_x,
