@@ -194,9 +194,10 @@ std::size_t ValuesByPlace(const Tape& tape, PlaceTree& tree, const FieldPlaces<N
   HWY_ALIGN Number at[3][most_in_block];
   for (std::size_t first = 0; first < places.count; first += PlaceRoom<Number>::most) {
     const std::size_t count = std::min(PlaceRoom<Number>::most, places.count - first);
+    typename Places<D>::Last last;
     for (std::size_t k = 0; k < count; ++k) {
       const Number place[3] = {places.x[first + k], places.y[first + k], places.z[first + k]};
-      room->keys[k] = std::uint64_t{lookup.find(place).part} << 32 | k;
+      room->keys[k] = std::uint64_t{lookup.find(place, last).part} << 32 | k;
     }
     const std::uint64_t* keys = sort_keys(room->keys, room->sorted, count);
     for (std::size_t next = 0; next < count;) {

@@ -99,6 +99,26 @@ class MarchBlock {
     for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
   }
 
+  /// The same but for lanes whose value is below the tolerance, of tapes that are loose: those are
+  /// left as they were, in `close_`, so that they can be asked for slopes together.
+  void step_apart(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
+    for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
+    machine_.run(asked, active, cuts_);
+    M close[block_vectors];
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      meters_[j] = hn::Abs(machine_.value(j).v);
+      close[j] = hn::And(now_[j], hn::Lt(meters_[j], tolerance_at(j)));
+      now_[j] = hn::AndNot(close[j], now_[j]);
+      close_[j] = hn::AndNot(now_[j], now_[j]);
+    }
+    if (lanes_.watch != nullptr) note(active);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      advance(active.index[k]);
+      close_[active.index[k]] = close[active.index[k]];
+    }
+  }
+
   /// Comes as near to the surface as was asked, for lanes that have hit it.
   void come_to_surface(const ActiveVectors& active) {
     if (active.count == 0) return;

@@ -38,22 +38,21 @@ Bounds core_of(const Field& field) {
   return core;
 }
 
-PlaceTree::PlaceTree(const Tape& tape, const Bounds& core, std::size_t most_bytes)
+PlaceTree::PlaceTree(const Tape& tape, const Bounds& core)
     : tape_(tape),
-      most_bytes_(most_bytes),
       block_chunks_(new std::unique_ptr<Block[]>[most_chunks]),
       part_chunks_(new std::unique_ptr<Part[]>[most_chunks]) {
   const bool bounded = is_finite(tape.bounds);
-  const double extent = std::max((core.high - core.low).maxCoeff(), 1e-9);
+  extent_ = std::max((core.high - core.low).maxCoeff(), 1e-9);
   // A little more than what is there; what goes on without end has more around it.
-  side_ = bounded ? 1.02 * extent : 4 * extent;
+  side_ = bounded ? 1.02 * extent_ : 32 * extent_;
+  low_ = 0.5 * (core.low + core.high) - Vec3d::Constant(0.5 * side_);
   // Leaves are smaller than what is there is apart.
-  const Vec3d size = (core.high - core.low).cwiseMax(1e-3 * extent);
+  const Vec3d size = (core.high - core.low).cwiseMax(1e-3 * extent_);
   const double shapes = 0.5 * static_cast<double>(tape.instructions.size());
   const double target = 0.3 * std::cbrt(size.prod() / shapes);
-  const double levels = std::ceil(std::log2(side_ / target) / 2 - 0.25);
-  levels_ = static_cast<int>(std::clamp(levels, 1.0, 10.0));
-  low_ = 0.5 * (core.low + core.high) - Vec3d::Constant(0.5 * side_);
+  levels_ = static_cast<int>(std::clamp(std::ceil(std::log2(side_ / target) / 2), 1.0, 10.0));
+  leaf_ = std::ldexp(side_, -2 * levels_);
   part_chunks_[0] = std::make_unique<Part[]>(chunk_parts);
   parts_ = 1;
 }
@@ -101,11 +100,8 @@ std::uint32_t PlaceTree::keep(std::span<const Tape::Instruction> part) {
       return it->second;
     }
   }
-  const std::size_t bytes = sizeof(std::uint32_t) * packed.size() + sizeof(Part) + 64;
-  if (bytes_ + bytes > most_bytes_ || parts_ == most_chunks * chunk_parts) {
-    full_ = true;
-    return 0;
-  }
+  // All of it matters as well.
+  if (parts_ == most_chunks * chunk_parts) return 0;
   auto own = std::make_unique<std::uint32_t[]>(packed.size());
   std::copy(packed.begin(), packed.end(), own.get());
   const std::uint32_t index = parts_++;
@@ -114,7 +110,7 @@ std::uint32_t PlaceTree::keep(std::span<const Tape::Instruction> part) {
   chunk[index % chunk_parts] = {own.get(), packed.size()};
   packed_.push_back(std::move(own));
   known_.emplace(hash, index);
-  bytes_ += bytes;
+  bytes_ += sizeof(std::uint32_t) * packed.size() + sizeof(Part) + 64;
   return index;
 }
 
@@ -123,10 +119,7 @@ std::uint32_t PlaceTree::put(const std::array<NewCell, children>& cells,
   const std::lock_guard lock(making_);
   // Somebody else may have been first.
   if (const std::uint32_t there = link.load(std::memory_order_acquire)) return there;
-  if (bytes_ + sizeof(Block) > most_bytes_ || blocks_ == most_chunks * chunk_blocks) {
-    full_ = true;
-    return none;
-  }
+  if (blocks_ == most_chunks * chunk_blocks) return none;
   const std::uint32_t index = blocks_++;
   std::unique_ptr<Block[]>& chunk = block_chunks_[index / chunk_blocks];
   if (!chunk) chunk = std::make_unique<Block[]>(chunk_blocks);
@@ -148,8 +141,8 @@ std::shared_ptr<PlaceTree> PlaceTrees::tree(const Tape& tape, const Field& field
   most_bytes_ = most_bytes;
   std::shared_ptr<PlaceTree>& tree = trees_[sizeof(Number) == 8];
   if (most_bytes == 0) return tree = nullptr;
-  if (!tree || tree->most_bytes() != most_bytes || tree->outlived()) {
-    tree = std::make_shared<PlaceTree>(tape, core_of(field), most_bytes);
+  if (!tree || tree->bytes() > most_bytes) {
+    tree = std::make_shared<PlaceTree>(tape, core_of(field));
   }
   return tree;
 }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <atomic>
 #include <cstddef>
@@ -45,8 +46,8 @@ class PlaceTree {
   struct Block {
     alignas(64) std::array<Cell, children> cells;
   };
-  /// Of a tape of a field whose parts of finite size lie in `core`; `most_bytes` as far as it grows.
-  PlaceTree(const Tape& tape, const Bounds& core, std::size_t most_bytes);
+  /// Of a tape of a field whose parts of finite size lie in `core`.
+  PlaceTree(const Tape& tape, const Bounds& core);
   PlaceTree(const PlaceTree&) = delete;
   PlaceTree& operator=(const PlaceTree&) = delete;
 
@@ -54,6 +55,12 @@ class PlaceTree {
   const Vec3d& low() const { return low_; }
   double side() const { return side_; }
   int levels() const { return levels_; }
+  /// The side of a cube around a place that is not cut any further: the larger the farther it is
+  /// from everything.
+  double small_enough(const Vec3d& middle) const {
+    const double away = (middle - low_ - Vec3d::Constant(0.5 * side_)).cwiseAbs().maxCoeff();
+    return leaf_ * std::max(1.0, away / extent_);
+  }
 
   Block& block(std::uint32_t index) const {
     return block_chunks_[index / chunk_blocks][index % chunk_blocks];
@@ -77,22 +84,16 @@ class PlaceTree {
   /// Index of a part that is as this one, kept from now on. Part 0 is the whole tape.
   std::uint32_t keep(std::span<const Tape::Instruction> part);
   /// Puts a block of some cells into a link that has none; the one that is there afterwards. none:
-  /// it is full.
+  /// there is no room.
   std::uint32_t put(const std::array<NewCell, children>& cells, std::atomic<std::uint32_t>& link);
-  /// Nothing more is made in it; from then on `refuse` counts who would have needed more.
-  bool full() const { return full_.load(std::memory_order_relaxed); }
-  void refuse() { refused_.fetch_add(1, std::memory_order_relaxed); }
-  /// A new tree, of where lanes are now, would pay.
-  bool outlived() const { return full() && refused_.load(std::memory_order_relaxed) > blocks_; }
   std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
-  std::size_t most_bytes() const { return most_bytes_; }
   std::size_t block_count() const { return blocks_ - 1; }
   std::size_t part_count() const { return parts_; }
 
  private:
   static constexpr std::size_t chunk_blocks = 64;
   static constexpr std::size_t chunk_parts = 256;
-  static constexpr std::size_t most_chunks = 1 << 14;
+  static constexpr std::size_t most_chunks = 1 << 16;
 
   /// A part: for each instruction its index in the tape, and above it what became of one that
   /// joins two, of which one was left out.
@@ -111,11 +112,10 @@ class PlaceTree {
   const Tape& tape_;
   Vec3d low_;
   double side_ = 1;
+  double extent_ = 1;
+  double leaf_ = 1;
   int levels_ = 0;
-  std::size_t most_bytes_;
   std::atomic<std::uint32_t> root_{none};
-  std::atomic<bool> full_{false};
-  std::atomic<std::size_t> refused_{0};
   std::atomic<std::size_t> bytes_{0};
   std::mutex making_;
   std::atomic<std::uint32_t> blocks_{1};
@@ -135,7 +135,7 @@ Bounds core_of(const Field& field);
 class PlaceTrees {
  public:
   /// The tree to go by now, which nobody throws away while it is held; null where it may take no
-  /// memory. One that was filled up is replaced.
+  /// memory. One that has grown to more than that is replaced by an empty one.
   template <class Number>
   std::shared_ptr<PlaceTree> tree(const Tape& tape, const Field& field, std::size_t most_bytes);
   /// The same with the limit that was last given.
@@ -151,12 +151,15 @@ class PlaceTrees {
 
 /// A lane that is marched by place.
 template <class Number>
-struct PlaceLane {
+struct alignas(64) PlaceLane {
   Number x, y, z, direction_x, direction_y, direction_z, start, scale;
   // As the blocks of marching have them.
   Number t, far_end, side, steps, more, last, stride, value, before, value_before, nearest, left;
   Number enter, leave;  ///< the cube it is in
   Number jumps;         ///< steps that nothing was evaluated for
+  std::uint64_t around;  ///< the block it was in last: where it is,
+  std::uint32_t block;   ///< which,
+  std::uint32_t shift;   ///< and of which level
   std::uint32_t part;   ///< what matters there
   std::uint16_t batch;
   std::uint8_t lane;  ///< of the batch
@@ -169,7 +172,7 @@ struct PlaceRoom {
   static constexpr std::size_t most = 2048;
   PlaceLane<Number> lanes[most];
   std::uint64_t keys[most], sorted[most];  ///< part, then lane
-  std::uint32_t waiting[most], ended[most];
+  std::uint32_t waiting[most], close[most], ended[most];
 
   class Lent {
    public:

@@ -49,7 +49,14 @@ class Places {
     leaves_ = static_cast<Number>(leaves);
   }
 
-  PlaceCube<Number> find(const Number (&place)[3]) {
+  /// Which block was looked up last; places near one another are in the same.
+  struct Last {
+    std::uint64_t around = ~std::uint64_t{0};
+    std::uint32_t block = PlaceTree::none;
+    std::uint32_t shift = 0;
+  };
+
+  PlaceCube<Number> find(const Number (&place)[3], Last& last) {
     PlaceCube<Number> cube;
     std::uint32_t at[3];
     for (int axis = 0; axis < 3; ++axis) {
@@ -58,23 +65,41 @@ class Places {
       at[axis] = static_cast<std::uint32_t>(share);
     }
     cube.known = true;
-    std::atomic<std::uint32_t>* link = &tree_.root();
     int shift = 2 * tree_.levels();
-    while (shift > 0) {
-      std::uint32_t index = link->load(std::memory_order_acquire);
-      if (index == PlaceTree::none) index = make(cube.part, at, shift, *link);
-      // What was none is not made any more; leaves are the larger number.
-      if (index - 1 >= PlaceTree::leaf - 1) break;
+    std::uint32_t index = last.block;
+    if (index != PlaceTree::none && around(at, last.shift + 2) == last.around) {
+      shift = static_cast<int>(last.shift) + 2;
+    } else {
+      index = look_below(cube.part, at, shift, tree_.root());
+    }
+    // What was none is not made any more; leaves are the larger number.
+    while (index - 1 < PlaceTree::leaf - 1) {
       shift -= 2;
+      last.block = index;
+      last.shift = static_cast<std::uint32_t>(shift);
       PlaceTree::Cell& cell =
           tree_.block(index).cells[((at[2] >> shift & 3) * 4 + (at[1] >> shift & 3)) * 4 +
                                    (at[0] >> shift & 3)];
       cube.part = cell.part;
       cube.clear = static_cast<Number>(cell.clear);
-      link = &cell.below;
+      if (shift == 0) break;
+      index = look_below(cube.part, at, shift, cell.below);
     }
+    last.around = around(at, last.shift + 2);
     return set_box(at, shift, cube);
   }
+  /// Fetches what find() will read first, if the place is in the block that was looked up last.
+  void fetch(const Number (&place)[3], std::uint32_t block, std::uint32_t shift) const {
+    if (block == PlaceTree::none) return;
+    std::uint32_t at[3];
+    for (int axis = 0; axis < 3; ++axis) {
+      const Number share = (place[axis] - low_[axis]) * per_leaf_;
+      if (!(share >= 0 && share < leaves_)) return;
+      at[axis] = static_cast<std::uint32_t>(share) >> shift & 3;
+    }
+    __builtin_prefetch(&tree_.block(block).cells[(at[2] * 4 + at[1]) * 4 + at[0]]);
+  }
+
   /// Good until another is asked for.
   std::span<const Tape::Instruction> part(std::uint32_t index) { return asked_.read(index); }
 
@@ -83,6 +108,17 @@ class Places {
   static constexpr Number margin = Number(1) / 32;
 
  private:
+  static std::uint64_t around(const std::uint32_t (&at)[3], std::uint32_t shift) {
+    return std::uint64_t{at[0] >> shift} | std::uint64_t{at[1] >> shift} << 21 |
+           std::uint64_t{at[2] >> shift} << 42;
+  }
+
+  std::uint32_t look_below(std::uint32_t part, const std::uint32_t (&at)[3], int shift,
+                           std::atomic<std::uint32_t>& link) {
+    const std::uint32_t index = link.load(std::memory_order_acquire);
+    return index != PlaceTree::none ? index : make(part, at, shift, link);
+  }
+
   PlaceCube<Number>& set_box(const std::uint32_t (&at)[3], int shift, PlaceCube<Number>& cube) {
     for (int axis = 0; axis < 3; ++axis) {
       cube.low[axis] = low_[axis] + static_cast<Number>(at[axis] >> shift << shift) * leaf_;
@@ -94,10 +130,6 @@ class Places {
   /// Cuts the cube of 2^shift leaves a side around a leaf: what of its part matters in each child.
   std::uint32_t make(std::uint32_t whole, const std::uint32_t (&at)[3], int shift,
                      std::atomic<std::uint32_t>& link) {
-    if (tree_.full()) {
-      tree_.refuse();
-      return PlaceTree::none;
-    }
     PlaceCube<Number> cube;
     set_box(at, shift, cube);
     const Number side = cube.side / 4;
@@ -118,8 +150,11 @@ class Places {
     for (std::size_t k = 0; k < PlaceTree::children; ++k) {
       const bool empty = regions_.empty(k);
       const double clear = empty ? static_cast<double>(regions_.value(k)) / tape_.stretch : 0;
+      const Vec3d middle(static_cast<double>(balls.x[k]), static_cast<double>(balls.y[k]),
+                         static_cast<double>(balls.z[k]));
       cells[k] = {tree_.keep(regions_.between(k, k)), static_cast<float>((1 - 1e-5) * clear),
-                  empty || shift == 2};
+                  empty || shift == 2 ||
+                      static_cast<double>(side) <= tree_.small_enough(middle)};
     }
     return tree_.put(cells, link);
   }
@@ -154,7 +189,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     lanes_of_ = lanes;
     hits_of_ = hits;
     take();
-    while (waiting_ > 0) go_on();
+    while (waiting_ + close_count_ > 0) go_on();
     finish();
   }
 
@@ -165,13 +200,14 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     retreated = 4,
     going = 8,
     hit = 16,
-    spent = 32
+    spent = 32,
+    close = 64  ///< waits to be asked for its slope
   };
   static constexpr std::size_t most_in_block = block_vectors * hn::MaxLanes(D());
 
   /// All lanes that have a way to go.
   void take() {
-    waiting_ = ended_ = 0;
+    waiting_ = close_count_ = ended_ = 0;
     std::size_t count = 0;
     HWY_ALIGN Number near[LaneBatch<Number>::capacity];
     HWY_ALIGN Number far[LaneBatch<Number>::capacity];
@@ -200,11 +236,20 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
         lane.enter = std::numeric_limits<Number>::infinity();
         lane.leave = -lane.enter;
         lane.part = 0;
+        lane.block = PlaceTree::none;
         lane.flags = going;
         if (!lanes.any_start || near[i] <= lane.start) lane.flags |= leaving;
         room_->waiting[waiting_++] = static_cast<std::uint32_t>(count++);
       }
     }
+  }
+
+  struct Place {
+    Number at[3];
+  };
+  static Place place_of(const Lane& lane) {
+    return {{lane.x + lane.t * lane.direction_x, lane.y + lane.t * lane.direction_y,
+             lane.z + lane.t * lane.direction_z}};
   }
 
   /// Finds the cube a lane is in, and how far it stays there. Out of cubes that are empty it goes
@@ -213,14 +258,16 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     // Who was sent away by the others only, stays: what it does must not depend on them.
     if (lane.enter <= lane.t && lane.t <= lane.leave) return;
     PlaceCube<Number> cube;
+    typename Places<D>::Last last{lane.around, lane.block, lane.shift};
     for (;;) {
-      const Number place[3] = {lane.x + lane.t * lane.direction_x,
-                               lane.y + lane.t * lane.direction_y,
-                               lane.z + lane.t * lane.direction_z};
-      cube = places_.find(place);
-      if (cube.clear == 0 || !jump(cube, place, lane)) break;
+      const Place place = place_of(lane);
+      cube = places_.find(place.at, last);
+      if (cube.clear == 0 || !jump(cube, place.at, lane)) break;
       if ((lane.flags & going) == 0) return;
     }
+    lane.around = last.around;
+    lane.block = last.block;
+    lane.shift = last.shift;
     lane.part = cube.part;
     if (!cube.known) {
       lane.enter = lane.leave = lane.t;
@@ -276,7 +323,17 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
   template <class Use>
   void by_part(const std::uint32_t* list, std::size_t count, const Use& use) {
     std::size_t left = 0;
+    constexpr std::size_t ahead = 8;
     for (std::size_t k = 0; k < count; ++k) {
+      if (k + 2 * ahead < count) {
+        const char* next = reinterpret_cast<const char*>(&room_->lanes[list[k + 2 * ahead]]);
+        __builtin_prefetch(next);
+        __builtin_prefetch(next + 64);
+      }
+      if (k + ahead < count) {
+        const Lane& next = room_->lanes[list[k + ahead]];
+        places_.fetch(place_of(next).at, next.block, next.shift);
+      }
       Lane& lane = room_->lanes[list[k]];
       const bool goes = (lane.flags & going) != 0;
       locate(lane);
@@ -306,17 +363,33 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     waiting_ = 0;
     by_part(room_->waiting, count, [&](const std::uint32_t* some, std::size_t size) {
       march(some, size);
-      for (std::size_t k = 0; k < size; ++k) {
-        const Lane& lane = room_->lanes[some[k]];
-        if ((lane.flags & going) != 0) {
-          room_->waiting[waiting_++] = some[k];
-        } else if ((lane.flags & hit) != 0) {
-          room_->ended[ended_++] = some[k];
-        } else {
-          tell_end(lane);
-        }
-      }
+      put_away(some, size);
     });
+    const std::size_t close = close_count_;
+    close_count_ = 0;
+    by_part(room_->close, close, [&](const std::uint32_t* some, std::size_t size) {
+      const std::size_t vectors = load(some, size);
+      std::copy_n(this->going_, vectors, this->now_);
+      Block::step(places_.part(part_), ActiveVectors::First(vectors));
+      save(some, size);
+      put_away(some, size);
+    });
+  }
+
+  void put_away(const std::uint32_t* some, std::size_t size) {
+    for (std::size_t k = 0; k < size; ++k) {
+      Lane& lane = room_->lanes[some[k]];
+      if ((lane.flags & close) != 0) {
+        lane.flags &= static_cast<std::uint8_t>(~close);
+        room_->close[close_count_++] = some[k];
+      } else if ((lane.flags & going) != 0) {
+        room_->waiting[waiting_++] = some[k];
+      } else if ((lane.flags & hit) != 0) {
+        room_->ended[ended_++] = some[k];
+      } else {
+        tell_end(lane);
+      }
+    }
   }
 
   /// Some lanes in cubes in which the same matters.
@@ -324,17 +397,36 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     const D d;
     const std::size_t vectors = load(some, size);
     const std::span<const Tape::Instruction> part = places_.part(part_);
+    const M nobody = hn::Lt(hn::Zero(d), hn::Zero(d));
     std::copy_n(this->going_, vectors, this->now_);
+    M close_now[block_vectors];
+    std::fill_n(close_now, vectors, nobody);
     std::size_t now = size;
     while (2 * now >= size && now > 0) {
-      Block::step(part, Those(d, this->now_, vectors));
+      const ActiveVectors active = Those(d, this->now_, vectors);
+      if (this->tape_.loose) {
+        Block::step_apart(part, active);
+        for (std::size_t k = 0; k < active.count; ++k) {
+          const std::size_t j = active.index[k];
+          close_now[j] = hn::Or(close_now[j], this->close_[j]);
+        }
+      } else {
+        Block::step(part, active);
+      }
       now = 0;
       for (std::size_t j = 0; j < vectors; ++j) {
-        this->now_[j] = hn::And(this->going_[j], within(j, this->t_[j]));
+        const M goes = hn::AndNot(close_now[j], this->going_[j]);
+        this->now_[j] = hn::And(goes, within(j, this->t_[j]));
         now += hn::CountTrue(d, this->now_[j]);
       }
     }
     save(some, size);
+    for (std::size_t j = 0; j < vectors; ++j) {
+      const std::uint64_t bits = MaskBits(d, close_now[j]);
+      for (std::size_t m = 0; bits >> m != 0; ++m) {
+        if ((bits >> m & 1) != 0) room_->lanes[some[j * hn::Lanes(d) + m]].flags |= close;
+      }
+    }
   }
 
   M within(std::size_t j, V t) const {
@@ -517,6 +609,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
   std::span<const LaneBatch<Number>* const> lanes_of_;
   std::span<HitBatch<Number>* const> hits_of_;
   std::size_t waiting_ = 0;
+  std::size_t close_count_ = 0;
   std::size_t ended_ = 0;
   std::uint32_t part_ = 0;
   V enter_[block_vectors], leave_[block_vectors];

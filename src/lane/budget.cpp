@@ -109,7 +109,7 @@ std::span<const Knob<Budget>> budget_knobs() {
           "same, and lanes "
           "end the same within the tolerance, but for some that graze"),
       knob<&Budget::field, &FieldBudget::place_memory>(
-          "field.place_memory", "MiB", {0, 1e6},
+          "field.place_memory", "MiB", {0, 2000},
           "memory that a field may use to keep which of its parts matter where; lanes of shadows "
           "and bounces go by it; 0 looks anew for every batch",
           1, "field.pruning=true"),
