@@ -110,7 +110,8 @@ void cost(const std::string& name, const Solid& solid, const Camera& camera, con
     for (const LaneBatch<float>& batch : *lanes) count += batch.size;
     std::string line;
     for (const auto& [what, pruned, memory, at_once] :
-         {std::tuple{"batches", true, 0.0, std::size_t{1}}, {"by place", true, 64.0, std::size_t{1}},
+         {std::tuple{"batches", true, 0.0, std::size_t{1}},
+          {"by place", true, 64.0, std::size_t{1}},
           {"by place, 2048", true, 64.0, std::size_t{16}}}) {
       Budget own = budget;
       own.field.pruning = pruned;

@@ -20,7 +20,10 @@ bool goes_by_place(const LaneBatch<Number>& lanes, const FieldBudget& budget, co
 }  // namespace
 
 CompiledField::CompiledField(const Field& field, std::uint32_t fallback)
-    : field_(field), fallback_(fallback), tape_(std::make_shared<const Tape>(make_tape(field))), places_(std::make_shared<PlaceTrees>()) {}
+    : field_(field),
+      fallback_(fallback),
+      tape_(std::make_shared<const Tape>(make_tape(field))),
+      places_(std::make_shared<PlaceTrees>()) {}
 
 double CompiledField::distance(const Vec3d& place) const { return distances({&place, 1}).front(); }
 Vec3d CompiledField::gradient(const Vec3d& place) const { return gradients({&place, 1}).front(); }

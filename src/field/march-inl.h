@@ -84,7 +84,7 @@ class MarchBlock {
         const V start = hn::Load(d, lanes_.start + first + j * width);
         leaving_[j] = hn::And(going_[j], hn::Le(t_[j], start));
       }
-      retreated_[j] = hit_[j];
+      retreated_[j] = sided_[j] = hit_[j];
       left_[j] = zero;
     }
     return vectors;
@@ -241,8 +241,8 @@ class MarchBlock {
     const D d;
     const V one = hn::Set(d, Number(1));
     // Which side a lane starts on decides which way out is.
-    const M starts_inside =
-        hn::And(hn::Eq(steps_[j], hn::Zero(d)), hn::Lt(machine_.value(j).v, hn::Zero(d)));
+    const M first = hn::AndNot(sided_[j], hn::Eq(steps_[j], hn::Zero(d)));
+    const M starts_inside = hn::And(first, hn::Lt(machine_.value(j).v, hn::Zero(d)));
     if (!cuts_) {
       side_[j] = hn::IfThenElse(hn::And(now_[j], starts_inside), hn::Set(d, Number(-1)), side_[j]);
     }
@@ -741,6 +741,7 @@ class MarchBlock {
   M close_[block_vectors];   ///< whose value is below the tolerance
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
   M over_[block_vectors], leaving_[block_vectors], retreated_[block_vectors];
+  M sided_[block_vectors];  ///< whose side is known before their first step
   V left_[block_vectors];
   bool cuts_ = false;
   V spread_;

@@ -16,10 +16,10 @@
 namespace photonlane {
 
 /// Space cut into cubes, 4 x 4 x 4 to a block, and for each cube the part of a tape that can matter
-/// in it. Blocks are made where lanes come, by who comes there first; threads share them. Cubes that
-/// are empty, by the value at their middle, are not cut any further; others are, down to leaves of
-/// one size, whatever matters in them: what a lane does by a tree depends on nothing that was in it
-/// before, nor on the machine.
+/// in it. Blocks are made where lanes come, by who comes there first; threads share them. Cubes
+/// that are empty, by the value at their middle, are not cut any further; others are, down to
+/// leaves of one size, whatever matters in them: what a lane does by a tree depends on nothing that
+/// was in it before, nor on the machine.
 ///
 /// The container is compiled once, for every machine; kernels find out what goes in
 /// (`places-inl.h`).
@@ -155,12 +155,11 @@ struct alignas(64) PlaceLane {
   Number x, y, z, direction_x, direction_y, direction_z, start, scale;
   // As the blocks of marching have them.
   Number t, far_end, side, steps, more, last, stride, value, before, value_before, nearest, left;
-  Number enter, leave;  ///< the cube it is in
-  Number jumps;         ///< steps that nothing was evaluated for
+  Number enter, leave;   ///< the cube it is in
   std::uint64_t around;  ///< the block it was in last: where it is,
   std::uint32_t block;   ///< which,
   std::uint32_t shift;   ///< and of which level
-  std::uint32_t part;   ///< what matters there
+  std::uint32_t part;    ///< what matters there
   std::uint16_t batch;
   std::uint8_t lane;  ///< of the batch
   std::uint8_t flags;

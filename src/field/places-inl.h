@@ -78,8 +78,8 @@ class Places {
       last.block = index;
       last.shift = static_cast<std::uint32_t>(shift);
       PlaceTree::Cell& cell =
-          tree_.block(index).cells[((at[2] >> shift & 3) * 4 + (at[1] >> shift & 3)) * 4 +
-                                   (at[0] >> shift & 3)];
+          tree_.block(index)
+              .cells[((at[2] >> shift & 3) * 4 + (at[1] >> shift & 3)) * 4 + (at[0] >> shift & 3)];
       cube.part = cell.part;
       cube.clear = static_cast<Number>(cell.clear);
       if (shift == 0) break;
@@ -153,8 +153,7 @@ class Places {
       const Vec3d middle(static_cast<double>(balls.x[k]), static_cast<double>(balls.y[k]),
                          static_cast<double>(balls.z[k]));
       cells[k] = {tree_.keep(regions_.between(k, k)), static_cast<float>((1 - 1e-5) * clear),
-                  empty || shift == 2 ||
-                      static_cast<double>(side) <= tree_.small_enough(middle)};
+                  empty || shift == 2 || static_cast<double>(side) <= tree_.small_enough(middle)};
     }
     return tree_.put(cells, link);
   }
@@ -201,7 +200,8 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     going = 8,
     hit = 16,
     spent = 32,
-    close = 64  ///< waits to be asked for its slope
+    close = 64,  ///< waits to be asked for its slope
+    sided = 128
   };
   static constexpr std::size_t most_in_block = block_vectors * hn::MaxLanes(D());
 
@@ -229,7 +229,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
         lane.t = lane.before = near[i];
         lane.far_end = far[i];
         lane.side = 1;
-        lane.steps = lane.more = lane.last = lane.stride = lane.left = lane.jumps = 0;
+        lane.steps = lane.more = lane.last = lane.stride = lane.left = 0;
         lane.value = lane.value_before = lane.nearest = std::numeric_limits<Number>::infinity();
         lane.batch = static_cast<std::uint16_t>(b);
         lane.lane = static_cast<std::uint8_t>(i);
@@ -308,14 +308,8 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     lane.last = lane.stride = 0;
     lane.side = cube.clear < 0 ? Number(-1) : Number(1);
     lane.flags &= static_cast<std::uint8_t>(~leaving);
-    lane.steps += 1;
-    lane.jumps += 1;
-    if (!(to <= lane.far_end)) {
-      lane.flags &= static_cast<std::uint8_t>(~going);
-    } else if (lane.steps >= static_cast<Number>(this->budget_.steps)) {
-      lane.flags &= static_cast<std::uint8_t>(~going);
-      lane.flags |= spent;
-    }
+    lane.flags |= sided;
+    if (!(to <= lane.far_end)) lane.flags &= static_cast<std::uint8_t>(~going);
     return true;
   }
 
@@ -365,9 +359,9 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
       march(some, size);
       put_away(some, size);
     });
-    const std::size_t close = close_count_;
+    const std::size_t some_close = close_count_;
     close_count_ = 0;
-    by_part(room_->close, close, [&](const std::uint32_t* some, std::size_t size) {
+    by_part(room_->close, some_close, [&](const std::uint32_t* some, std::size_t size) {
       const std::size_t vectors = load(some, size);
       std::copy_n(this->going_, vectors, this->now_);
       Block::step(places_.part(part_), ActiveVectors::First(vectors));
@@ -429,9 +423,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
     }
   }
 
-  M within(std::size_t j, V t) const {
-    return hn::And(hn::Ge(t, enter_[j]), hn::Le(t, leave_[j]));
-  }
+  M within(std::size_t j, V t) const { return hn::And(hn::Ge(t, enter_[j]), hn::Le(t, leave_[j])); }
 
   std::span<const Tape::Instruction> matters(const V* t, const M* masks,
                                              const ActiveVectors& active) override {
@@ -460,7 +452,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
         hits.ending[i] = Ending::hit;
         hits.face[i] = Face::curved;
         hits.steps[i] = own.steps[k];
-        hits.evaluations[i] = own.evaluations[k] - static_cast<std::uint32_t>(lane.jumps);
+        hits.evaluations[i] = own.evaluations[k];
         hits.nearest[i] = own.nearest[k];
         hits.overstretched[i] = own.overstretched[k];
         hits.material[i] = own.material[k];
@@ -483,7 +475,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
       hits.t[i] = lane.t;
     }
     hits.steps[i] = static_cast<std::uint32_t>(lane.steps);
-    hits.evaluations[i] = static_cast<std::uint32_t>(lane.steps - lane.jumps + lane.more);
+    hits.evaluations[i] = hits.steps[i] + static_cast<std::uint32_t>(lane.more);
     hits.nearest[i] = static_cast<float>(lane.nearest);
     hits.overstretched[i] = (lane.flags & over) != 0 ? 1 : 0;
   }
@@ -553,6 +545,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
       this->over_[j] = mask(over);
       this->leaving_[j] = mask(leaving);
       this->retreated_[j] = mask(retreated);
+      this->sided_[j] = mask(sided);
       this->going_[j] = mask(going);
       this->hit_[j] = mask(hit);
       this->spent_[j] = mask(spent);
@@ -580,6 +573,7 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
       put(this->over_[j], over);
       put(this->leaving_[j], leaving);
       put(this->retreated_[j], retreated);
+      put(this->sided_[j], sided);
       put(this->going_[j], going);
       put(this->hit_[j], hit);
       put(this->spent_[j], spent);

@@ -138,7 +138,7 @@ Onward GoingOn::lane(const Surfaces& surfaces, std::size_t i, const Weight& weig
 void GoingOn::send(const Onward& lane, const Surfaces& surfaces, std::size_t i) const {
   const float* before = leg.travelled != nullptr ? leg.travelled + i * view.rooms.size() : nullptr;
   const float measure = leg.lanes != nullptr ? leg.lanes[i].metric : 1;
-  pool->add(lane, before, here.index, inside(i) ? 0 : measure * surfaces.t[i]);
+  outbox->add(lane, before, here.index, inside(i) ? 0 : measure * surfaces.t[i]);
 }
 
 WetFloors::WetFloors(const GoingOn& going, const Sight& sight, const Surfaces& surfaces) {
@@ -158,8 +158,8 @@ WetFloors::WetFloors(const GoingOn& going, const Sight& sight, const Surfaces& s
 
 void reflect_wet(const GoingOn& going, const Sight& sight, const WetFloors& wet,
                  const Surfaces& surfaces, Colors& colors) {
-  const auto& [view, here, place, leg, left, others, pool, tally, record] = going;
-  if (pool == nullptr) return;
+  const auto& [view, here, place, leg, left, others, outbox, tally, record] = going;
+  if (outbox == nullptr) return;
   const bool traced = view.budget.light.wet_floor == WetFloor::traced;
   LaneRays from_eye;
   if (leg.lanes == nullptr) sight.rays(surfaces, from_eye);
@@ -193,7 +193,7 @@ void reflect_wet(const GoingOn& going, const Sight& sight, const WetFloors& wet,
 }
 
 void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
-  const auto& [view, here, place, leg, left, others, pool, tally, record] = going;
+  const auto& [view, here, place, leg, left, others, outbox, tally, record] = going;
   // Less than that of a pixel's light is not looked for.
   constexpr float least = 1.0f / 256;
   const Surfaces& surfaces = seen.surfaces;
@@ -205,7 +205,7 @@ void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
     const Normal ray{seen.rays.x[i], seen.rays.y[i], seen.rays.z[i]};
     const GoingOn::Weight weight = going.weight(surfaces, i);
     const Onward start = going.lane(surfaces, i, weight);
-    const bool may = start.bounces_left > 0 && pool != nullptr;
+    const bool may = start.bounces_left > 0 && outbox != nullptr;
     const float thrown = std::max({gloss.red[i], gloss.green[i], gloss.blue[i]});
     const float off = lift(view, surfaces.t[i], surfaces.scale_of(i));
     const auto send = [&, &here = here, &tally = tally](Onward lane, float away,
@@ -268,7 +268,7 @@ void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
 
 void cross(const GoingOn& going, Sight& sight, const bool* settles, bool blind, bool* gone,
            Surfaces& surfaces, Colors& colors) {
-  const auto& [view, here, place, leg, left, others, pool, tally, record] = going;
+  const auto& [view, here, place, leg, left, others, outbox, tally, record] = going;
   LaneRays rays;
   sight.rays(surfaces, rays);
   for (std::size_t i = 0; i < surfaces.size; ++i) {

@@ -18,7 +18,7 @@ struct GoingOn {
   const Leg& leg;
   const Through* left;  ///< what is left of the lanes' light; null: all
   const float* others;  ///< what of that the fog of other rooms leaves; null: all
-  Pool* pool;
+  Outbox* outbox;
   Tally& tally;
   const BatchRecord* record;  ///< null: nothing is
 
@@ -32,7 +32,7 @@ struct GoingOn {
 
   /// A lane that goes on from surface i with a weight; place and way are left to the caller.
   Onward lane(const Surfaces& surfaces, std::size_t i, const Weight& weight) const;
-  /// Puts it into the pool, after the surface it comes from.
+  /// Puts it into the outbox, after the surface it comes from.
   void send(const Onward& lane, const Surfaces& surfaces, std::size_t i) const;
 
   bool inside(std::size_t i) const { return leg.medium != nullptr && leg.medium->inside[i]; }

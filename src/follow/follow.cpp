@@ -17,8 +17,12 @@ template <class Number>
 class Follower {
  public:
   Follower(const SceneView& view, Pool& pool, LightSink& pixels, Tally& tally)
-      : view_(view), pool_(pool), pixels_(pixels), tally_(tally), share_(view.sample_share()),
-        together_(view.in_company() ? 16 : 1) {}
+      : view_(view),
+        pool_(pool),
+        pixels_(pixels),
+        tally_(tally),
+        share_(view.sample_share()),
+        together_(view.marches ? 16 : 1) {}
 
   void run() {
     for (;;) {
@@ -97,16 +101,18 @@ class Follower {
       one.size = pool_.take(one.slots);
       gather(one.slots, one.size, one.lanes, one.bent);
     }
-    if (view_.log != nullptr) {
-      Traced& one = *traced_[0];
-      view_.log->start(one.lanes,
-                       [&](std::size_t i) { return view_.log->follows(pool_.lane(one.slots[i])); });
-    }
     in_company(view_.in_company(), count, [&](std::size_t i) {
       Traced& one = *traced_[i];
       const RoomView& here = view_.rooms[pool_.lane(one.slots[0]).room];
+      if (view_.log != nullptr) {
+        view_.log->start(
+            one.lanes, [&](std::size_t k) { return view_.log->follows(pool_.lane(one.slots[k])); });
+      }
       one.hits = trace_room(here.room, one.lanes, view_.budget, tally_);
+      // A log knows of one batch at a time.
+      if (view_.log != nullptr) take(one);
     });
+    if (view_.log != nullptr) return;
     for (std::size_t i = 0; i < count; ++i) take(*traced_[i]);
   }
 
@@ -219,30 +225,38 @@ class Follower {
         std::make_move_iterator(ended_.begin() + static_cast<std::ptrdiff_t>(count)));
     ended_.erase(ended_.begin(), ended_.begin() + static_cast<std::ptrdiff_t>(count));
     full_ -= std::min(full_, count);
-    in_company(view_.in_company(), count, [&](std::size_t i) { look_at(*now[i]); });
+    while (held_.size() < count) held_.push_back(std::make_unique<Held>(pool_));
+    in_company(view_.in_company(), count, [&](std::size_t i) { look_at(*now[i], *held_[i]); });
+    for (std::size_t i = 0; i < count; ++i) give(*held_[i]);
     for (auto& one : now) spare_.push_back(std::move(one));
   }
 
-  /// What is known of the lanes of a batch that is looked at.
+  /// The lanes of a batch that is looked at, and what they see.
   struct Held {
+    explicit Held(Pool& pool) : outbox(pool) {}
+    std::size_t size = 0;
+    bool settles = false;
     std::vector<float> travelled;
     Onward onward[capacity];
     LanePixel pixel_of[capacity];
+    Colors sums;
+    Seen seen;
+    Outbox outbox;
   };
 
-  /// Looks at what lanes have met; what is thrown back from there waits in the pool.
-  void look_at(Ended& ended) {
-    const std::size_t size = ended.size;
+  /// Looks at what lanes have met.
+  void look_at(const Ended& ended, Held& held) {
+    const std::size_t size = held.size = ended.size;
     const std::size_t rooms = view_.rooms.size();
     LaneBatch<Number> lanes;
     std::int32_t bent[capacity];
     gather(ended.slots, size, lanes, bent);
     LaneMedium medium;
-    bool settles = false;
-    const auto memory = std::make_unique<Held>();
-    std::vector<float>& travelled = memory->travelled;
-    Onward* onward = memory->onward;
-    LanePixel* pixel_of = memory->pixel_of;
+    std::vector<float>& travelled = held.travelled;
+    Onward* onward = held.onward;
+    LanePixel* pixel_of = held.pixel_of;
+    bool& settles = held.settles = false;
+    held.seen = {};
     travelled.resize(capacity * rooms);
     for (std::size_t i = 0; i < size; ++i) {
       const std::uint32_t slot = ended.slots[i];
@@ -265,25 +279,30 @@ class Follower {
                   .lanes = onward,
                   .travelled = travelled.data(),
                   .medium = &medium};
-    Colors sums;
-    Seen seen;
     const PixelPlace place{.lanes = pixel_of,
                            .seed = static_cast<std::uint64_t>(view_.budget.frame.seed)};
     photonlane::look({.view = view_,
-          .here = here,
-          .sight = sight,
-          .place = place,
-          .share = first.blind ? 0.0f : 1.0f,
-          .leg = &leg,
-          .seen = settles ? &seen : nullptr,
-          .pool = &pool_},
-         true, sums, tally_);
-    for (std::size_t i = 0; settles && i < size; ++i) {
-      if (onward[i].settles && seen.kept[i]) pixels_.settle(onward[i], seen.surfaces, i);
+                      .here = here,
+                      .sight = sight,
+                      .place = place,
+                      .share = first.blind ? 0.0f : 1.0f,
+                      .leg = &leg,
+                      .seen = settles ? &held.seen : nullptr,
+                      .outbox = &held.outbox},
+                     true, held.sums, tally_);
+  }
+
+  /// Adds what a batch has seen to its pixels; what is thrown back from there waits in the pool.
+  void give(Held& held) {
+    held.outbox.send();
+    const Onward* lanes = held.onward;
+    for (std::size_t i = 0; held.settles && i < held.size; ++i) {
+      if (lanes[i].settles && held.seen.kept[i]) pixels_.settle(lanes[i], held.seen.surfaces, i);
     }
-    if (first.blind) return;
-    for (std::size_t i = 0; i < size; ++i) {
-      pixels_.add(onward[i], share_ * sums.red[i], share_ * sums.green[i], share_ * sums.blue[i]);
+    if (lanes[0].blind) return;
+    const Colors& sums = held.sums;
+    for (std::size_t i = 0; i < held.size; ++i) {
+      pixels_.add(lanes[i], share_ * sums.red[i], share_ * sums.green[i], share_ * sums.blue[i]);
     }
   }
 
@@ -291,10 +310,11 @@ class Follower {
   Pool& pool_;
   LightSink& pixels_;
   Tally& tally_;
-  const float share_;            ///< of a sample in its pixel
+  const float share_;           ///< of a sample in its pixel
   const std::size_t together_;  ///< batches that are traced or looked at in company
   std::vector<std::unique_ptr<Traced>> traced_;
   std::vector<std::unique_ptr<Ended>> ended_, spare_;
+  std::vector<std::unique_ptr<Held>> held_;
   std::size_t full_ = 0;  ///< of those that have ended
 };
 

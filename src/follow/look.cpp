@@ -330,7 +330,7 @@ class Looking {
                 first, view_.sample_share(), sums) {}
 
   void run() {
-    if (fresh_ && glance_.pool != nullptr && !shafts_ && view_.budget.crossings.limit > 0 &&
+    if (fresh_ && glance_.outbox != nullptr && !shafts_ && view_.budget.crossings.limit > 0 &&
         nothing_here(here_, path_.seen())) {
       cross_at_once();
     } else {
@@ -341,8 +341,8 @@ class Looking {
 
  private:
   GoingOn going(const Through* left) const {
-    return {view_,        here_,  glance_.place, leg_, left, carried_.others(),
-            glance_.pool, tally_, &record_};
+    return {view_,          here_,  glance_.place, leg_, left, carried_.others(),
+            glance_.outbox, tally_, &record_};
   }
 
   void cross_portals(const GoingOn& going) {
@@ -389,7 +389,7 @@ class Looking {
     if (wet_) show_wet_floors(on, glance_.sight, surfaces, colors_);
     // Frames without colors ask for nothing but surfaces.
     if (looked.gloss != nullptr && glance_.share > 0) bounce(on, looked, colors_);
-    if (!surfaces.all_hit && here_.room.portals != nullptr && glance_.pool != nullptr) {
+    if (!surfaces.all_hit && here_.room.portals != nullptr && glance_.outbox != nullptr) {
       cross_portals(on);
     }
     return clear;

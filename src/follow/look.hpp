@@ -6,7 +6,7 @@
 
 namespace photonlane {
 
-class Pool;
+class Outbox;
 
 /// The first surfaces that lanes see rather than look through.
 struct Seen {
@@ -23,7 +23,7 @@ struct Glance {
   float share = 1;           ///< of their pixels' light that is theirs; 0: colors are not asked for
   const Leg* leg = nullptr;  ///< how they look where they do not come straight from the eye
   Seen* seen = nullptr;      ///< gets the first surface of each, where not null
-  Pool* pool = nullptr;      ///< where what goes on from them waits; without one it is not seen
+  Outbox* outbox = nullptr;  ///< takes what goes on from them; without one it is not seen
 };
 
 /// Follows lanes through all that lets light through, and adds their share of the light they see

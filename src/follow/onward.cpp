@@ -12,7 +12,7 @@ std::uint32_t kind_of(const Onward& lane) {
   return kind;
 }
 
-void Pool::add(const Onward& lane, const float* before, std::uint32_t room, float meters) {
+std::uint32_t Pool::put(const Onward& lane, const float* before, std::uint32_t room, float meters) {
   std::uint32_t slot;
   if (free_.empty()) {
     slot = static_cast<std::uint32_t>(lanes_.size());
@@ -30,7 +30,7 @@ void Pool::add(const Onward& lane, const float* before, std::uint32_t room, floa
     std::fill_n(row, rooms_, 0.0f);
   }
   row[room] += meters;
-  wait(slot);
+  return slot;
 }
 
 void Pool::wait(std::uint32_t slot) {

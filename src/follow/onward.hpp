@@ -63,13 +63,13 @@ class Pool {
   /// Its meters in each room, by which fog goes.
   float* travelled(std::uint32_t slot) { return travelled_.data() + slot * rooms_; }
 
-  /// A new lane. `before` has its meters in each room (null: none) but for those it has run since
-  /// in one.
-  void add(const Onward& lane, const float* before, std::uint32_t room, float meters);
+  /// A new lane, which does not wait yet: its slot. `before` has its meters in each room (null:
+  /// none) but for those it has run since in one.
+  std::uint32_t put(const Onward& lane, const float* before, std::uint32_t room, float meters);
 
   /// Takes the oldest of the kind of which most wait, as many as a batch has: their slots.
   std::size_t take(std::uint32_t* slots);
-  /// What was taken waits again, maybe elsewhere.
+  /// What was put in or taken waits, maybe elsewhere than before.
   void wait(std::uint32_t slot);
   /// What was taken has come to its end.
   void release(std::uint32_t slot) { free_.push_back(slot); }
@@ -89,6 +89,25 @@ class Pool {
   std::vector<float> travelled_;
   std::vector<std::uint32_t> free_;
   std::vector<Queue> queues_;
+};
+
+/// What goes on from one batch, until it is sent to the pool: so lanes wait there in the order of
+/// the batches, however those take turns.
+class Outbox {
+ public:
+  explicit Outbox(Pool& pool) : pool_(pool) {}
+
+  void add(const Onward& lane, const float* before, std::uint32_t room, float meters) {
+    slots_.push_back(pool_.put(lane, before, room, meters));
+  }
+  void send() {
+    for (const std::uint32_t slot : slots_) pool_.wait(slot);
+    slots_.clear();
+  }
+
+ private:
+  Pool& pool_;
+  std::vector<std::uint32_t> slots_;
 };
 
 /// The same for lanes that may share a batch.

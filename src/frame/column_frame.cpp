@@ -320,6 +320,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
   const std::uint32_t* texels = textures.size() == 0 ? nullptr : textures.texels();
   using Block = PixelSums::Block;
   Pool pool(job.rooms.size());
+  Outbox outbox(pool);
   PixelSums pixels(job.view, width, 1, 1);
   pixels.blocks.emplace_back();
   pixels.blocks.front().x = first;
@@ -345,9 +346,10 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
               .place = place,
               .share = share,
               .seen = job.data() && center_is_sample ? &block.seen : nullptr,
-              .pool = &pool},
+              .outbox = &outbox},
              s == 0, block.sums, tally);
       }
+      outbox.send();
       go_on(job, pool, pixels, tally);
       write_colors(job, first, y, width, block.sums, 0);
     }

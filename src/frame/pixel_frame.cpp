@@ -86,7 +86,7 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
 
 /// The colors of a block, and what its pixels' middles meet, but for what goes on from there.
 template <class Number>
-void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
+void see(const RenderJob& job, Block& block, Outbox& outbox, Tally& tally) {
   const std::size_t samples = job.offsets.size();
   const RoomView& here = job.here();
   LaneBatch<Number> lanes;
@@ -104,7 +104,7 @@ void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
             .place = place,
             .share = share,
             .seen = job.data() && !own_center ? &block.seen : nullptr,
-            .pool = &pool},
+            .outbox = &outbox},
            s == 0, block.sums, tally);
     }
   }
@@ -122,7 +122,7 @@ void see(const RenderJob& job, Block& block, Pool& pool, Tally& tally) {
           .share = 0,
           .leg = &leg,
           .seen = &block.seen,
-          .pool = &pool},
+          .outbox = &outbox},
          true, unused, tally);
   }
 }
@@ -149,8 +149,10 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
   std::vector<Block>& blocks = pixels.blocks;
   for (std::size_t first = 0; first < blocks.size(); first += together) {
     const std::size_t count = std::min(together, blocks.size() - first);
+    std::vector<Outbox> outboxes(count, Outbox(pool));
     in_company(job.in_company(), count,
-               [&](std::size_t i) { see<Number>(job, blocks[first + i], pool, tally); });
+               [&](std::size_t i) { see<Number>(job, blocks[first + i], outboxes[i], tally); });
+    for (Outbox& outbox : outboxes) outbox.send();
     if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
   }
   go_on(job, pool, pixels, tally);
