@@ -17,6 +17,7 @@
 #endif
 #endif
 #ifdef PHOTONLANE_ASAN
+#include <dlfcn.h>
 #include <sanitizer/common_interface_defs.h>
 #endif
 
@@ -74,12 +75,23 @@ Thread& thread() {
   return own;
 }
 
+/// Of the C library: the address sanitizer's own prints a warning, and is told of the switch here.
+int swap(ucontext_t* from, const ucontext_t* to) {
+#ifdef PHOTONLANE_ASAN
+  using Swap = int (*)(ucontext_t*, const ucontext_t*);
+  static const auto real = reinterpret_cast<Swap>(dlsym(RTLD_NEXT, "swapcontext"));
+  return real(from, to);
+#else
+  return swapcontext(from, to);
+#endif
+}
+
 void switch_to(Thread& own, Fiber& fiber) {
   own.running = &fiber;
 #ifdef PHOTONLANE_ASAN
   __sanitizer_start_switch_fiber(&own.outside_fake, fiber.stack.bottom(), stack_bytes);
 #endif
-  swapcontext(&own.outside, &fiber.context);
+  swap(&own.outside, &fiber.context);
 #ifdef PHOTONLANE_ASAN
   __sanitizer_finish_switch_fiber(own.outside_fake, nullptr, nullptr);
 #endif
@@ -91,7 +103,7 @@ void switch_outside(Thread& own, Fiber& fiber) {
   __sanitizer_start_switch_fiber(fiber.ended ? nullptr : &fiber.fake_stack, own.outside_bottom,
                                  own.outside_size);
 #endif
-  swapcontext(&fiber.context, &own.outside);
+  swap(&fiber.context, &own.outside);
 #ifdef PHOTONLANE_ASAN
   __sanitizer_finish_switch_fiber(fiber.fake_stack, &own.outside_bottom, &own.outside_size);
 #endif

@@ -503,46 +503,50 @@ class Regions {
     const bool bent = one.op == TapeOp::bend;
     const bool tapered = one.op == TapeOp::taper;
     if (!rows && !ring && !bent && !tapered && one.op != TapeOp::twist) return 0;
-    const std::size_t lanes = hn::Lanes(d);
-    HWY_ALIGN Number x[hn::MaxLanes(D())];
-    HWY_ALIGN Number y[hn::MaxLanes(D())];
-    HWY_ALIGN Number z[hn::MaxLanes(D())];
-    HWY_ALIGN Number radius[hn::MaxLanes(D())];
+    const auto set = [&](double value) { return hn::Set(d, static_cast<Number>(value)); };
+    // Whether two places that far apart on both sides of one lie in different steps.
+    const auto changes = [&](V place, V share) {
+      const V more = hn::Add(share, hn::Mul(hn::Abs(place), set(4e-7)));
+      return hn::Ne(hn::Floor(hn::Sub(place, more)), hn::Floor(hn::Add(place, more)));
+    };
+    const double count = 2 * static_cast<double>(c[1]);
     std::uint64_t bits = 0;
     for (std::size_t j = 0; j < active.count; ++j) {
-      const std::size_t axis = rows ? static_cast<std::size_t>(c[0]) : 0;
-      hn::Store(machine.point(one.a, axis, j).v, d, x);
-      hn::Store(machine.point(one.a, 1, j).v, d, y);
-      hn::Store(machine.point(one.a, 2, j).v, d, z);
-      hn::Store(radius_[j], d, radius);
-      for (std::size_t k = 0; k < lanes; ++k) {
-        const double reach = static_cast<double>(radius[k]) * one.reach_a;
-        bool breaks = false;
-        if (rows) {
-          // The copy that is asked changes at every half spacing.
-          const double place = 2 * (static_cast<double>(x[k]) * c[2] + c[4]);
-          const double share = 2 * reach * c[2] + 1e-4;
-          breaks = std::floor(place - share) != std::floor(place + share);
-        } else if (bent) {
-          // Within its innermost circle, and where the ends of the circle meet.
-          const double up = c[0] - static_cast<double>(z[k]) * c[1];
-          const double out = std::sqrt(static_cast<double>(x[k]) * x[k] + up * up);
-          breaks = out - reach < c[3] * 1.001 || (up < 0 && std::abs(x[k]) <= reach);
+      const V x = machine.point(one.a, rows ? static_cast<std::size_t>(c[0]) : 0, j).v;
+      const V y = machine.point(one.a, 1, j).v;
+      const V reach = hn::Mul(radius_[j], set(one.reach_a));
+      M broken;
+      if (rows) {
+        // The copy that is asked changes at every half spacing.
+        const double per = 2 * static_cast<double>(c[2]);
+        broken = changes(hn::Add(hn::Mul(x, set(per)), set(2 * static_cast<double>(c[4]))),
+                         hn::Add(hn::Mul(reach, set(per)), set(1e-4)));
+      } else if (bent) {
+        // Within its innermost circle, and where the ends of the circle meet.
+        const V up = hn::Sub(set(c[0]), hn::Mul(machine.point(one.a, 2, j).v, set(c[1])));
+        const V out = hn::Sqrt(hn::Add(hn::Mul(x, x), hn::Mul(up, up)));
+        const M within = hn::Lt(hn::Sub(out, reach), set(static_cast<double>(c[3]) * 1.001));
+        const M meets = hn::And(hn::Lt(up, hn::Zero(d)), hn::Le(hn::Abs(x), reach));
+        broken = hn::Or(within, meets);
+      } else {
+        const V square = hn::Add(hn::Mul(x, x), hn::Mul(y, y));
+        const V out = hn::Sqrt(square);
+        if (ring) {
+          // Seen from the axis the ball is as wide as its arcsine says.
+          const V rest = hn::Sqrt(hn::Max(hn::Sub(square, hn::Mul(reach, reach)), hn::Zero(d)));
+          const V wide = AngleOf(Plain<D>(rest), Plain<D>(reach)).v;
+          const V place = hn::Mul(AngleOf(Plain<D>(x), Plain<D>(y)).v, set(count));
+          const M beside = hn::Le(out, reach);
+          broken = hn::Or(beside, changes(place, hn::Add(hn::Mul(wide, set(1.00001 * count)),
+                                                         set(1e-4 + 1e-5 * count))));
         } else {
-          const double out =
-              std::sqrt(static_cast<double>(x[k]) * x[k] + static_cast<double>(y[k]) * y[k]);
-          if (ring) {
-            const double place = 2 * std::atan2(static_cast<double>(y[k]), x[k]) * c[1];
-            const double share = out > reach ? 2 * std::asin(reach / out) * c[1] + 1e-4 : 1e9;
-            breaks = std::floor(place - share) != std::floor(place + share);
-          } else {
-            // A taper's rim, where it is narrowest.
-            const double rim = tapered ? c[4] * std::min(c[2], c[2] + c[3]) : c[1];
-            breaks = out + reach > rim;
-          }
+          // A taper's rim, where it is narrowest.
+          const double rim = tapered ? static_cast<double>(c[4]) * std::min(c[2], c[2] + c[3])
+                                     : static_cast<double>(c[1]);
+          broken = hn::Gt(hn::Add(out, reach), set(rim));
         }
-        bits |= static_cast<std::uint64_t>(breaks) << (j * lanes + k);
       }
+      bits |= MaskBits(d, broken) << (j * hn::Lanes(d));
     }
     return bits;
   }
