@@ -50,7 +50,8 @@ PlaceTree::PlaceTree(const Tape& tape, const Bounds& core)
   // Leaves are smaller than what is there is apart.
   const Vec3d size = (core.high - core.low).cwiseMax(1e-3 * extent_);
   const double shapes = 0.5 * static_cast<double>(tape.instructions.size());
-  const double target = 0.3 * std::cbrt(size.prod() / shapes);
+  spacing_ = std::cbrt(size.prod() / shapes);
+  const double target = 0.3 * spacing_;
   levels_ = static_cast<int>(std::clamp(std::ceil(std::log2(side_ / target) / 2), 1.0, 10.0));
   leaf_ = std::ldexp(side_, -2 * levels_);
   part_chunks_[0] = std::make_unique<Part[]>(chunk_parts);

@@ -55,6 +55,9 @@ class PlaceTree {
   const Vec3d& low() const { return low_; }
   double side() const { return side_; }
   int levels() const { return levels_; }
+  /// How far apart shapes are, and how large all of them together are, in meters.
+  double spacing() const { return spacing_; }
+  double extent() const { return extent_; }
   /// The side of a cube around a place that is not cut any further: the larger the farther it is
   /// from everything.
   double small_enough(const Vec3d& middle) const {
@@ -114,6 +117,7 @@ class PlaceTree {
   double side_ = 1;
   double extent_ = 1;
   double leaf_ = 1;
+  double spacing_ = 1;
   int levels_ = 0;
   std::atomic<std::uint32_t> root_{none};
   std::atomic<std::size_t> bytes_{0};

@@ -23,6 +23,12 @@ SceneView view_scene(const World& world, const Camera& camera, const Budget& bud
                              [](const RoomView& room) { return room.room.portals != nullptr; });
   view.marches = std::any_of(view.rooms.begin(), view.rooms.end(),
                              [](const RoomView& room) { return !room.room.others().empty(); });
+  for (const RoomView& room : view.rooms) {
+    const auto others = room.room.others();
+    view.gains = view.gains || std::any_of(others.begin(), others.end(), [](const auto& solid) {
+                   return solid->gains_by_company();
+                 });
+  }
   return view;
 }
 

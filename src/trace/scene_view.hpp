@@ -24,13 +24,14 @@ struct SceneView {
   bool panels = false;          ///< some room has upright pictures
   bool portals = false;         ///< some room has one, or a swell
   bool marches = false;         ///< some room has solids other than cells
+  bool gains = false;           ///< some solid gains by company
   LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
 
   /// The room the eye is in.
   const RoomView& here() const { return rooms[eye_room]; }
   /// Whether batches are looked at together, so that solids get many lanes at once; a log follows
   /// one batch at a time.
-  bool in_company() const { return marches && log == nullptr; }
+  bool in_company() const { return gains && log == nullptr; }
   /// What a sample counts in its pixel.
   float sample_share() const { return 1.0f / static_cast<float>(budget.frame.samples); }
 };

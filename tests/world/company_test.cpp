@@ -64,6 +64,7 @@ struct FloorSolid final : Solid {
     }
     Solid::nearest_hits(lanes, budget, hits);
   }
+  bool gains_by_company() const override { return true; }
   Bounds bounds() const override { return {{-1e9, -1e9, 0}, {1e9, 1e9, 0}}; }
   std::string summary() const override { return "floor"; }
   std::size_t memory_bytes() const override { return sizeof(*this); }

@@ -72,6 +72,9 @@ class CompiledField final : public Solid {
   void nearest_hits(std::span<const LaneBatch<double>* const> lanes, const Budget& budget,
                     std::span<HitBatch<double>* const> hits) const override;
 
+  /// Where it is so large that it is pruned by place.
+  bool gains_by_company() const override;
+
   const Field& field() const { return field_; }
   /// Whether some of its values are estimates of distances (Field::estimates()).
   bool has_estimates() const;

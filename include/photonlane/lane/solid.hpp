@@ -70,6 +70,8 @@ class Solid {
                             std::span<HitBatch<float>* const> hits) const;
   virtual void nearest_hits(std::span<const LaneBatch<double>* const> lanes, const Budget& budget,
                             std::span<HitBatch<double>* const> hits) const;
+  /// Whether that gains so much that batches should wait for one another.
+  virtual bool gains_by_company() const { return false; }
   /// Sets `hidden` of the lanes in whose way something stands; those for which it is set already
   /// are not looked at. Returns the steps that took.
   virtual std::uint64_t hide(const LaneBatch<float>& lanes, const Budget& budget,
