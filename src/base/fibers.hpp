@@ -9,11 +9,10 @@ namespace photonlane {
 /// them wait for something, what they wait for is done for all at once.
 class Fibers {
  public:
-  static constexpr std::size_t most = 16;
-
-  /// Calls work(i) for every i below `count`, at most `most` of them. When all that have not ended
-  /// wait, calls `answer`, and they go on in their order; what that throws is thrown to all who
-  /// wait. What one throws is thrown here once all have ended. Not to be called from within work.
+  /// Calls work(i) for every i below `count`, of which each has a stack. When all that have not
+  /// ended wait, calls `answer`, and they go on in their order; what that throws is thrown to all
+  /// who wait. What one throws is thrown here once all have ended. Not to be called from within
+  /// work.
   static void run(std::size_t count, const std::function<void(std::size_t)>& work,
                   const std::function<void()>& answer);
   /// Within work: waits for the next answer.

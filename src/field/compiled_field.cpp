@@ -5,20 +5,17 @@
 
 #include "field/columns.hpp"
 #include "field/lane_order.hpp"
+#include "field/place_lanes.hpp"
 #include "field/place_tree.hpp"
 
 namespace photonlane {
-
 namespace {
 
 /// Of fewer instructions the cones and slices of whole batches leave as little.
 constexpr std::size_t least_by_place = 40;
 
-template <class Number>
-bool may_go_by_place(const LaneBatch<Number>& lanes, const FieldBudget& budget, const Tape& tape) {
-  // Detail is left out by how far lanes went.
-  return budget.pruning && budget.place_memory > 0 && lanes.spread * budget.detail == 0 &&
-         tape.instructions.size() >= least_by_place;
+bool goes_by_place(const FieldBudget& budget, const Tape& tape) {
+  return budget.pruning && budget.place_memory > 0 && tape.instructions.size() >= least_by_place;
 }
 
 /// Whether neighbors in a batch keep near one another on their way, beside how far shapes are
@@ -33,11 +30,17 @@ bool keeps_together(const LaneBatch<Number>& lanes, const PlaceTree& tree) {
   double sum = 0;
   std::size_t clusters = 0;
   for (std::size_t first = 0; first < lanes.size; first += cluster_lanes, ++clusters) {
+    // Some of the lanes tell.
     const std::size_t end = std::min(first + cluster_lanes, lanes.size);
     double square[2] = {0, 0};
     for (int row = 0; row < 6; ++row) {
-      const auto [low, high] = std::minmax_element(rows[row] + first, rows[row] + end);
-      const double wide = static_cast<double>(*high) - static_cast<double>(*low);
+      Number low = rows[row][first];
+      Number high = low;
+      for (std::size_t i = first + 5; i < end; i += 5) {
+        low = std::min(low, rows[row][i]);
+        high = std::max(high, rows[row][i]);
+      }
+      const double wide = static_cast<double>(high) - static_cast<double>(low);
       square[row / 3] += wide * wide;
     }
     sum += std::sqrt(square[0]) + reach * std::sqrt(square[1]);
@@ -64,13 +67,8 @@ SurfaceMaterial CompiledField::material(const Vec3d& place) const {
 std::vector<double> CompiledField::distances(std::span<const Vec3d> places) const {
   const Columns columns(places);
   std::vector<double> values(places.size());
-  if (tape_->instructions.size() >= least_by_place) {
-    if (const auto tree = places_->tree<double>(*tape_, field_)) {
-      evaluate_by_place(*tape_, *tree, columns.places(), values.data());
-      return values;
-    }
-  }
-  evaluate_tape(*tape_, columns.places(), values.data());
+  const FieldPlaces<double> at = columns.places();
+  values_at(at.x, at.y, at.z, at.count, values.data(), FieldBudget{});
   return values;
 }
 
@@ -106,25 +104,33 @@ std::vector<SurfaceMaterial> CompiledField::materials(std::span<const Vec3d> pla
   return result;
 }
 
+template <class Number>
+std::size_t CompiledField::values_at(const Number* x, const Number* y, const Number* z,
+                                     std::size_t count, Number* values,
+                                     const FieldBudget& budget) const {
+  const FieldPlaces<Number> places{x, y, z, count};
+  if (!goes_by_place(budget, *tape_)) return evaluate_tape(*tape_, places, values);
+  const std::shared_ptr<PlaceTree> tree =
+      places_->tree<Number>(*tape_, field_, budget.place_memory);
+  return evaluate_by_place(*tape_, *tree, places, values);
+}
+
 std::size_t CompiledField::distances(const float* x, const float* y, const float* z,
-                                     std::size_t count, float* values) const {
-  const FieldPlaces<float> places{x, y, z, count};
-  if (tape_->instructions.size() >= least_by_place) {
-    if (const auto tree = places_->tree<float>(*tape_, field_)) {
-      return evaluate_by_place(*tape_, *tree, places, values);
-    }
-  }
-  return evaluate_tape(*tape_, places, values);
+                                     std::size_t count, float* values,
+                                     const FieldBudget& budget) const {
+  return values_at(x, y, z, count, values, budget);
 }
 
 template <class Number>
 void CompiledField::march(std::span<const LaneBatch<Number>* const> lanes, const Budget& budget,
                           std::span<HitBatch<Number>* const> hits) const {
   if (lanes.empty()) return;
-  if (may_go_by_place(*lanes.front(), budget.field, *tape_)) {
-    const std::shared_ptr<PlaceTree> tree = places_->tree<Number>(
-        *tape_, field_, static_cast<std::size_t>(budget.field.place_memory * 0x1p20));
-    constexpr std::size_t most = PlaceRoom<Number>::most / LaneBatch<Number>::capacity;
+  // Detail is left out by how far lanes went.
+  const bool whole = lanes.front()->spread * budget.field.detail == 0;
+  if (whole && goes_by_place(budget.field, *tape_)) {
+    const std::shared_ptr<PlaceTree> tree =
+        places_->tree<Number>(*tape_, field_, budget.field.place_memory);
+    constexpr std::size_t most = PlaceLanes<Number>::most / LaneBatch<Number>::capacity;
     const LaneBatch<Number>* from[most];
     HitBatch<Number>* to[most];
     std::size_t count = 0;

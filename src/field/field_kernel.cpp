@@ -8,7 +8,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
-#include "field/places-inl.h"
+#include "field/place_march-inl.h"
+#include "field/slices-inl.h"
 
 HWY_BEFORE_NAMESPACE();
 namespace photonlane {
@@ -166,16 +167,16 @@ void MarchAll(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudge
               HitBatch<Number>& hits) {
   using D = hn::ScalableTag<Number>;
   if (!budget.pruning || lanes.together) {
-    BatchMarch<D>(tape, lanes, budget).run(false, hits);
+    SliceMarch<D>(tape, lanes, budget).run(false, hits);
     return;
   }
   LaneOrder<Number> order(lanes);
   if (!order.worth_it()) {
-    BatchMarch<D>(tape, lanes, budget).run(false, hits);
+    SliceMarch<D>(tape, lanes, budget).run(false, hits);
     return;
   }
   HitBatch<Number> own;
-  BatchMarch<D>(tape, order.lanes(), budget).run(true, own);
+  SliceMarch<D>(tape, order.lanes(), budget).run(true, own);
   order.give_back(own, hits);
 }
 
@@ -189,11 +190,11 @@ std::size_t ValuesByPlace(const Tape& tape, PlaceTree& tree, const FieldPlaces<N
   const std::size_t width = hn::Lanes(d);
   Machine<D, Plain<D>> machine(tape);
   Places<D> lookup(machine, tape, tree);
-  const typename PlaceRoom<Number>::Lent room;
+  const Lent<PlaceLanes<Number>> room;
   constexpr std::size_t most_in_block = block_vectors * hn::MaxLanes(D());
   HWY_ALIGN Number at[3][most_in_block];
-  for (std::size_t first = 0; first < places.count; first += PlaceRoom<Number>::most) {
-    const std::size_t count = std::min(PlaceRoom<Number>::most, places.count - first);
+  for (std::size_t first = 0; first < places.count; first += PlaceLanes<Number>::most) {
+    const std::size_t count = std::min(PlaceLanes<Number>::most, places.count - first);
     typename Places<D>::Last last;
     for (std::size_t k = 0; k < count; ++k) {
       const Number place[3] = {places.x[first + k], places.y[first + k], places.z[first + k]};

@@ -60,7 +60,7 @@ template <class Number>
 std::size_t evaluate_by_place(const Tape& tape, PlaceTree& tree, const FieldPlaces<Number>& places,
                               Number* values);
 /// Lanes of some batches that are alike but for where they are; `hits` has as many. No more lanes
-/// than PlaceRoom holds.
+/// than PlaceLanes holds.
 template <class Number>
 void march_by_place(const Tape& tape, PlaceTree& tree,
                     std::span<const LaneBatch<Number>* const> lanes, const FieldBudget& budget,

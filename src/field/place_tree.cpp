@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <utility>
 
 namespace photonlane {
 namespace {
@@ -16,10 +15,8 @@ std::uint64_t hash_of(std::span<const std::uint32_t> part) {
   return hash;
 }
 
-bool is_finite(const Bounds& bounds) { return bounds.low.allFinite() && bounds.high.allFinite(); }
-
 void collect(const Field& field, Bounds& core) {
-  if (is_finite(field.bounds())) {
+  if (field.bounds().finite()) {
     core.low = core.low.cwiseMin(field.bounds().low);
     core.high = core.high.cwiseMax(field.bounds().high);
   } else if (field.kind() == FieldKind::join) {
@@ -42,7 +39,7 @@ PlaceTree::PlaceTree(const Tape& tape, const Bounds& core)
     : tape_(tape),
       block_chunks_(new std::unique_ptr<Block[]>[most_chunks]),
       part_chunks_(new std::unique_ptr<Part[]>[most_chunks]) {
-  const bool bounded = is_finite(tape.bounds);
+  const bool bounded = tape.bounds.finite();
   extent_ = std::max((core.high - core.low).maxCoeff(), 1e-9);
   // A little more than what is there; what goes on without end has more around it.
   side_ = bounded ? 1.02 * extent_ : 32 * extent_;
@@ -55,7 +52,6 @@ PlaceTree::PlaceTree(const Tape& tape, const Bounds& core)
   levels_ = static_cast<int>(std::clamp(std::ceil(std::log2(side_ / target) / 2), 1.0, 10.0));
   leaf_ = std::ldexp(side_, -2 * levels_);
   part_chunks_[0] = std::make_unique<Part[]>(chunk_parts);
-  parts_ = 1;
 }
 
 std::span<const Tape::Instruction> PlaceTree::Reader::read(std::uint32_t part) {
@@ -136,25 +132,13 @@ std::uint32_t PlaceTree::put(const std::array<NewCell, children>& cells,
 }
 
 template <class Number>
-std::shared_ptr<PlaceTree> PlaceTrees::tree(const Tape& tape, const Field& field,
-                                            std::size_t most_bytes) {
+std::shared_ptr<PlaceTree> PlaceTrees::tree(const Tape& tape, const Field& field, double most) {
   const std::lock_guard lock(taking_);
-  most_bytes_ = most_bytes;
   std::shared_ptr<PlaceTree>& tree = trees_[sizeof(Number) == 8];
-  if (most_bytes == 0) return tree = nullptr;
-  if (!tree || tree->bytes() > most_bytes) {
+  if (!tree || static_cast<double>(tree->bytes()) > most * 0x1p20) {
     tree = std::make_shared<PlaceTree>(tape, core_of(field));
   }
   return tree;
-}
-
-template <class Number>
-std::shared_ptr<PlaceTree> PlaceTrees::tree(const Tape& tape, const Field& field) {
-  const std::size_t most_bytes = [&] {
-    const std::lock_guard lock(taking_);
-    return most_bytes_;
-  }();
-  return tree<Number>(tape, field, most_bytes);
 }
 
 std::size_t PlaceTrees::bytes() const {
@@ -164,53 +148,7 @@ std::size_t PlaceTrees::bytes() const {
   return bytes;
 }
 
-template std::shared_ptr<PlaceTree> PlaceTrees::tree<float>(const Tape&, const Field&, std::size_t);
-template std::shared_ptr<PlaceTree> PlaceTrees::tree<double>(const Tape&, const Field&,
-                                                             std::size_t);
-template std::shared_ptr<PlaceTree> PlaceTrees::tree<float>(const Tape&, const Field&);
-template std::shared_ptr<PlaceTree> PlaceTrees::tree<double>(const Tape&, const Field&);
-
-namespace {
-
-template <class Number>
-std::vector<std::unique_ptr<PlaceRoom<Number>>>& rooms() {
-  static thread_local std::vector<std::unique_ptr<PlaceRoom<Number>>> free;
-  return free;
-}
-
-}  // namespace
-
-template <class Number>
-PlaceRoom<Number>::Lent::Lent() {
-  auto& free = rooms<Number>();
-  if (free.empty()) free.emplace_back(new PlaceRoom);
-  room_ = free.back().release();
-  free.pop_back();
-}
-template <class Number>
-PlaceRoom<Number>::Lent::~Lent() {
-  rooms<Number>().emplace_back(room_);
-}
-template struct PlaceRoom<float>;
-template struct PlaceRoom<double>;
-
-std::uint64_t* sort_keys(std::uint64_t* keys, std::uint64_t* spare, std::size_t count) {
-  if (count < 64) {
-    std::sort(keys, keys + count);
-    return keys;
-  }
-  std::uint64_t differ = 0;
-  for (std::size_t i = 1; i < count; ++i) differ |= keys[i] ^ keys[0];
-  for (int shift = 32; shift < 64; shift += 8) {
-    if ((differ >> shift & 255) == 0) continue;
-    std::size_t begin[256] = {};
-    for (std::size_t i = 0; i < count; ++i) ++begin[keys[i] >> shift & 255];
-    std::size_t sum = 0;
-    for (std::size_t& first : begin) sum += std::exchange(first, sum);
-    for (std::size_t i = 0; i < count; ++i) spare[begin[keys[i] >> shift & 255]++] = keys[i];
-    std::swap(keys, spare);
-  }
-  return keys;
-}
+template std::shared_ptr<PlaceTree> PlaceTrees::tree<float>(const Tape&, const Field&, double);
+template std::shared_ptr<PlaceTree> PlaceTrees::tree<double>(const Tape&, const Field&, double);
 
 }  // namespace photonlane

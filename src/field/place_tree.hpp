@@ -17,18 +17,17 @@ namespace photonlane {
 
 /// Space cut into cubes, 4 x 4 x 4 to a block, and for each cube the part of a tape that can matter
 /// in it. Blocks are made where lanes come, by who comes there first; threads share them. Cubes
-/// that are empty, by the value at their middle, are not cut any further; others are, down to
-/// leaves of one size, whatever matters in them: what a lane does by a tree depends on nothing that
-/// was in it before, nor on the machine.
+/// that are empty, by the value at their middle, are not cut any further; others are, down to a
+/// size that goes by where they are, whatever matters in them: what a lane does by a tree depends
+/// on nothing that was in it before, nor on the machine.
 ///
 /// The container is compiled once, for every machine; kernels find out what goes in
 /// (`places-inl.h`).
 class PlaceTree {
  public:
   static constexpr std::size_t children = 64;
-  // Index of a block, or
-  static constexpr std::uint32_t none = 0;            ///< there is none yet
-  static constexpr std::uint32_t leaf = 0xffffffffu;  ///< there will be none
+  static constexpr std::uint32_t none = 0;            ///< instead of a block: there is none yet
+  static constexpr std::uint32_t leaf = 0xffffffffu;  ///< the same: there will be none
 
   /// A cube: index of the part that matters in it, and of the block it is cut into. Where it is
   /// empty, how far around its middle nothing is, less than 0 inside something; else 0.
@@ -90,8 +89,6 @@ class PlaceTree {
   /// there is no room.
   std::uint32_t put(const std::array<NewCell, children>& cells, std::atomic<std::uint32_t>& link);
   std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
-  std::size_t block_count() const { return blocks_ - 1; }
-  std::size_t part_count() const { return parts_; }
 
  private:
   static constexpr std::size_t chunk_blocks = 64;
@@ -122,8 +119,8 @@ class PlaceTree {
   std::atomic<std::uint32_t> root_{none};
   std::atomic<std::size_t> bytes_{0};
   std::mutex making_;
-  std::atomic<std::uint32_t> blocks_{1};
-  std::atomic<std::uint32_t> parts_{0};
+  std::uint32_t blocks_ = 1;
+  std::uint32_t parts_ = 1;
   // Their places never change, so that they are read without locks.
   std::unique_ptr<std::unique_ptr<Block[]>[]> block_chunks_;
   std::unique_ptr<std::unique_ptr<Part[]>[]> part_chunks_;
@@ -138,60 +135,15 @@ Bounds core_of(const Field& field);
 /// The trees of a field, one for each kind of number; shared by its copies.
 class PlaceTrees {
  public:
-  /// The tree to go by now, which nobody throws away while it is held; null where it may take no
-  /// memory. One that has grown to more than that is replaced by an empty one.
+  /// The tree to go by now, which nobody throws away while it is held. One that has grown to more
+  /// than so many MiB is replaced by an empty one.
   template <class Number>
-  std::shared_ptr<PlaceTree> tree(const Tape& tape, const Field& field, std::size_t most_bytes);
-  /// The same with the limit that was last given.
-  template <class Number>
-  std::shared_ptr<PlaceTree> tree(const Tape& tape, const Field& field);
+  std::shared_ptr<PlaceTree> tree(const Tape& tape, const Field& field, double most);
   std::size_t bytes() const;
 
  private:
   mutable std::mutex taking_;
-  std::size_t most_bytes_ = std::size_t{64} << 20;
   std::shared_ptr<PlaceTree> trees_[2];
 };
-
-/// A lane that is marched by place.
-template <class Number>
-struct alignas(64) PlaceLane {
-  Number x, y, z, direction_x, direction_y, direction_z, start, scale;
-  // As the blocks of marching have them.
-  Number t, far_end, side, steps, more, last, stride, value, before, value_before, nearest, left;
-  Number enter, leave;   ///< the cube it is in
-  std::uint64_t around;  ///< the block it was in last: where it is,
-  std::uint32_t block;   ///< which,
-  std::uint32_t shift;   ///< and of which level
-  std::uint32_t part;    ///< what matters there
-  std::uint16_t batch;
-  std::uint8_t lane;  ///< of the batch
-  std::uint8_t flags;
-};
-
-/// Memory for lanes that march together, kept by each thread for the next ones.
-template <class Number>
-struct PlaceRoom {
-  static constexpr std::size_t most = 2048;
-  PlaceLane<Number> lanes[most];
-  std::uint64_t keys[most], sorted[most];  ///< part, then lane
-  std::uint32_t waiting[most], close[most], ended[most];
-
-  class Lent {
-   public:
-    Lent();
-    Lent(const Lent&) = delete;
-    Lent& operator=(const Lent&) = delete;
-    ~Lent();
-    PlaceRoom& operator*() const { return *room_; }
-    PlaceRoom* operator->() const { return room_; }
-
-   private:
-    PlaceRoom* room_;
-  };
-};
-
-/// Sorts `count` keys by their upper half; `spare` holds as many. Returns where they are then.
-std::uint64_t* sort_keys(std::uint64_t* keys, std::uint64_t* spare, std::size_t count);
 
 }  // namespace photonlane

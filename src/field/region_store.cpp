@@ -2,24 +2,11 @@
 
 #include <algorithm>
 
+#include "base/lent_pool.hpp"
+
 namespace photonlane {
-namespace {
 
-std::vector<std::unique_ptr<RegionStore>>& pool() {
-  static thread_local std::vector<std::unique_ptr<RegionStore>> stores;
-  return stores;
-}
-
-}  // namespace
-
-RegionStore::Lent::Lent() {
-  std::vector<std::unique_ptr<RegionStore>>& free = pool();
-  if (free.empty()) free.push_back(std::make_unique<RegionStore>());
-  store_ = free.back().release();
-  free.pop_back();
-}
-
-RegionStore::Lent::~Lent() { pool().emplace_back(store_); }
+template class Lent<RegionStore>;
 
 void RegionStore::start(std::size_t count) {
   drop_first.assign(count, 0);

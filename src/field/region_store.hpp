@@ -6,13 +6,13 @@
 #include <utility>
 #include <vector>
 
+#include "base/lent.hpp"
 #include "field/tape.hpp"
 
 namespace photonlane {
 
-/// Memory of Regions, kept by each thread for the next ones, since regions are found for every
-/// batch of lanes. Its functions are compiled once, for every machine: what kernels for some
-/// machines make of a container must not be shared with others.
+/// Memory of Regions, which is lent, since regions are found for every batch of lanes. Its
+/// functions are compiled once, for every machine.
 struct RegionStore {
   struct Part {
     std::size_t from, to;    ///< balls
@@ -53,20 +53,6 @@ struct RegionStore {
   Crowd& hold_crowd(std::size_t values, std::size_t groups);
   void sort(Crowd& crowd);
   void let_crowd_go() { --crowd_depth; }
-
-  /// One that is not in use: fields may be evaluated within fields.
-  class Lent {
-   public:
-    Lent();
-    Lent(const Lent&) = delete;
-    Lent& operator=(const Lent&) = delete;
-    ~Lent();
-    RegionStore& operator*() const { return *store_; }
-    RegionStore* operator->() const { return store_; }
-
-   private:
-    RegionStore* store_;
-  };
 };
 
 }  // namespace photonlane

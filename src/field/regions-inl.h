@@ -670,7 +670,7 @@ class Regions {
   std::size_t blocks_ = 1;
   std::uint64_t asked_ = 0;  ///< bits of the block's balls
   std::size_t passed_before_ = 0;
-  RegionStore::Lent store_;
+  Lent<RegionStore> store_;
   V radius_[block_vectors];
   std::uint64_t empty_ = 0;
   Number middle_values_[most];

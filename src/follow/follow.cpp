@@ -22,7 +22,7 @@ class Follower {
         pixels_(pixels),
         tally_(tally),
         share_(view.sample_share()),
-        together_(view.gains ? 16 : 1) {}
+        together_(view.gains ? company_size : 1) {}
 
   void run() {
     for (;;) {

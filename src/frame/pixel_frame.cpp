@@ -38,9 +38,6 @@ static_assert(group_width <= Surfaces::capacity);
 // With more waiting lanes than this the pool is emptied before more are added.
 constexpr std::size_t most_waiting = 4096;
 
-// Blocks that are looked at in company.
-constexpr std::size_t together = 16;
-
 using Block = PixelSums::Block;
 
 /// Rays through a block's pixels, at an offset within each. Planar directions are worked out in
@@ -147,8 +144,8 @@ template <class Number>
 void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
                   Tally& tally) {
   std::vector<Block>& blocks = pixels.blocks;
-  for (std::size_t first = 0; first < blocks.size(); first += together) {
-    const std::size_t count = std::min(together, blocks.size() - first);
+  for (std::size_t first = 0; first < blocks.size(); first += company_size) {
+    const std::size_t count = std::min(company_size, blocks.size() - first);
     std::vector<Outbox> outboxes(count, Outbox(pool));
     in_company(job.in_company(), count,
                [&](std::size_t i) { see<Number>(job, blocks[first + i], outboxes[i], tally); });

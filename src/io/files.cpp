@@ -216,10 +216,10 @@ void check_output(const std::string& path, std::initializer_list<std::string_vie
                 Place{path});
   }
   const std::string target = link_target(path);
-  std::string folder = folder_of(target);
-  if (folder.empty()) folder = ".";
+  const std::string parent = folder_of(target);
+  const char* folder = parent.empty() ? "." : parent.c_str();
   struct stat status {};
-  if (stat(folder.c_str(), &status) != 0) refuse_writing(path, errno);
+  if (stat(folder, &status) != 0) refuse_writing(path, errno);
   if (!S_ISDIR(status.st_mode)) refuse_writing(path, ENOTDIR);
   if (stat(target.c_str(), &status) == 0) {
     if (S_ISDIR(status.st_mode)) refuse(path, "is a folder, expected a file");
@@ -227,7 +227,7 @@ void check_output(const std::string& path, std::initializer_list<std::string_vie
   } else if (errno != ENOENT) {
     refuse_writing(path, errno);
   }
-  if (access(folder.c_str(), W_OK | X_OK) != 0) refuse_writing(path, errno);
+  if (access(folder, W_OK | X_OK) != 0) refuse_writing(path, errno);
 }
 
 OutputFolder::OutputFolder(std::string path) : path_(std::move(path)), is_new_(!fs::exists(path_)) {

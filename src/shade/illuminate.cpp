@@ -522,8 +522,8 @@ void guess_by_distance(const SceneView& view, const RoomView& here, const Surfac
   }
   if (room.near_field && places.count > 0) {
     float distance[PlacesAbove::each * Surfaces::capacity];
-    tally.evaluations +=
-        room.near_field->distances(places.x, places.y, places.z, places.count, distance);
+    tally.evaluations += room.near_field->distances(places.x, places.y, places.z, places.count,
+                                                    distance, view.budget.field);
     for (std::size_t i = 0; i < places.count; ++i) {
       places.nearest[i] = std::min(places.nearest[i], std::max(distance[i], 0.0f));
     }

@@ -208,7 +208,7 @@ void guess(const SceneView& view, const RoomView& here, const LaneBatch<float>& 
         y[k] = lanes.y[i] + t[i] * lanes.direction_y[i];
         z[k] = lanes.z[i] + t[i] * lanes.direction_z[i];
       }
-      tally.evaluations += room.near_field->distances(x, y, z, count, value);
+      tally.evaluations += room.near_field->distances(x, y, z, count, value, view.budget.field);
       tally.secondary_steps += count;
       std::size_t left = 0;
       for (std::size_t k = 0; k < count; ++k) {

@@ -26,13 +26,9 @@ struct Question {
 };
 
 template <class Number>
-struct Waiting {
-  std::vector<Question<Number>> questions;
-};
-template <class Number>
-Waiting<Number>& waiting() {
-  static thread_local Waiting<Number> own;
-  return own;
+std::vector<Question<Number>>& waiting() {
+  static thread_local std::vector<Question<Number>> questions;
+  return questions;
 }
 
 /// Lanes of several batches that are far from full, put together into full ones.
@@ -118,7 +114,7 @@ void answer_kind(const std::vector<Question<Number>>& questions) {
 template <class Number>
 void answer() {
   std::vector<Question<Number>> all;
-  std::swap(all, waiting<Number>().questions);
+  std::swap(all, waiting<Number>());
   while (!all.empty()) {
     std::vector<Question<Number>> alike, rest;
     for (const Question<Number>& one : all) {
@@ -136,20 +132,16 @@ void in_company(bool together, std::size_t count, const std::function<void(std::
     for (std::size_t i = 0; i < count; ++i) work(i);
     return;
   }
-  for (std::size_t first = 0; first < count; first += Fibers::most) {
-    Fibers::run(
-        std::min(Fibers::most, count - first), [&](std::size_t i) { work(first + i); },
-        [] {
-          try {
-            answer<float>();
-            answer<double>();
-          } catch (...) {
-            waiting<float>().questions.clear();
-            waiting<double>().questions.clear();
-            throw;
-          }
-        });
-  }
+  Fibers::run(count, work, [] {
+    try {
+      answer<float>();
+      answer<double>();
+    } catch (...) {
+      waiting<float>().clear();
+      waiting<double>().clear();
+      throw;
+    }
+  });
 }
 
 template <class Number>
@@ -159,7 +151,7 @@ void ask_in_company(const Solid& solid, const LaneBatch<Number>& lanes, const Bu
     hits = solid.nearest_hit(lanes, budget);
     return;
   }
-  waiting<Number>().questions.push_back({&solid, &lanes, &budget, &hits});
+  waiting<Number>().push_back({&solid, &lanes, &budget, &hits});
   Fibers::wait();
 }
 

@@ -261,7 +261,21 @@ TEST(Places, MemoryIsKeptToItsLimitAndChangesNothing) {
   budget.field.place_memory = 0;
   const CompiledField none(garden_of);
   march(none, lanes, budget, 2);
+  // Light that is guessed by distances keeps to the frame's limit as well.
+  const LaneBatch<float>& some = lanes.front();
+  std::vector<float> without(some.size);
+  std::vector<float> whole(some.size);
+  std::vector<float> with(some.size);
+  none.distances(some.x, some.y, some.z, some.size, without.data(), budget.field);
+  budget.field.pruning = false;
+  budget.field.place_memory = 64;
+  none.distances(some.x, some.y, some.z, some.size, whole.data(), budget.field);
   EXPECT_EQ(none.memory_bytes(), empty);
+  none.distances(some.x, some.y, some.z, some.size, with.data(), FieldBudget{});
+  EXPECT_GT(none.memory_bytes(), empty);
+  for (std::size_t i = 0; i < some.size; ++i) {
+    EXPECT_TRUE(same_bits(with[i], without[i]) && same_bits(with[i], whole[i])) << i;
+  }
 }
 
 TEST(Places, LanesThatStartOnSurfacesLeaveThem) {

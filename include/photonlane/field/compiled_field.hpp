@@ -60,9 +60,9 @@ class CompiledField final : public Solid {
   std::vector<SurfaceMaterial> materials(std::span<const Vec3d> places) const;
 
   /// Of places in arrays, in float, for frames; best with neighbors beside one another. Returns how
-  /// often the field was evaluated.
+  /// often the field was evaluated. Of the budget pruning and its memory matter.
   std::size_t distances(const float* x, const float* y, const float* z, std::size_t count,
-                        float* values) const;
+                        float* values, const FieldBudget& budget = {}) const;
 
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
@@ -90,6 +90,10 @@ class CompiledField final : public Solid {
   std::size_t memory_bytes() const override;
 
  private:
+  /// Values at places, an array a coordinate, by the tree where it pays.
+  template <class Number>
+  std::size_t values_at(const Number* x, const Number* y, const Number* z, std::size_t count,
+                        Number* values, const FieldBudget& budget) const;
   template <class Number>
   void march(std::span<const LaneBatch<Number>* const> lanes, const Budget& budget,
              std::span<HitBatch<Number>* const> hits) const;

@@ -1,0 +1,130 @@
+// Per-target include: marching the lanes of a batch together, by what of a field matters in slices
+// of their way.
+
+#if defined(PHOTONLANE_FIELD_SLICES_INL_H_) == defined(HWY_TARGET_TOGGLE)
+#ifdef PHOTONLANE_FIELD_SLICES_INL_H_
+#undef PHOTONLANE_FIELD_SLICES_INL_H_
+#else
+#define PHOTONLANE_FIELD_SLICES_INL_H_
+#endif
+
+#include <hwy/highway.h>
+
+#include <algorithm>
+#include <span>
+
+#include "field/lane_order.hpp"
+#include "field/march-inl.h"
+#include "field/ways-inl.h"
+
+HWY_BEFORE_NAMESPACE();
+namespace photonlane {
+namespace HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+/// The lanes of a batch, block by block, each by what matters in its slices.
+template <class D>
+class SliceMarch final : private Guide<D>, private MarchBlock<D> {
+  using Number = hn::TFromD<D>;
+  using V = hn::Vec<D>;
+  using M = hn::Mask<D>;
+  using Ways = LaneWays<D>;
+  using Block = MarchBlock<D>;
+
+ public:
+  SliceMarch(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget)
+      : Block(tape, lanes, budget, *this), ways_(this->machine_, tape, lanes, budget) {}
+
+  /// `clusters`: every `cluster_lanes` start near one another, but not all do.
+  void run(bool clusters, HitBatch<Number>& hits) {
+    hits.shared_evaluations = 0;
+    const std::size_t count = clusters ? Ways::most_parts : 2;
+    const std::size_t lanes = clusters ? cluster_lanes : Ways::part_lanes;
+    for (std::size_t first = 0; first < this->lanes_.size; first += count * lanes) {
+      ways_.take_parts(first, count, lanes);
+      run_parts(hits);
+    }
+  }
+
+ private:
+  static constexpr std::size_t least_pruned = 8;
+
+  void run_parts(HitBatch<Number>& hits) {
+    const std::size_t width = hn::Lanes(D());
+    // Of a few instructions nothing is left out that would pay for asking.
+    if (this->budget_.pruning && this->tape_.instructions.size() >= least_pruned) {
+      hits.shared_evaluations += ways_.cut();
+    }
+    for (part_ = 0; part_ < ways_.part_count(); ++part_) {
+      if (this->budget_.cones && this->budget_.method != FieldMethod::fixed) {
+        hits.shared_evaluations += ways_.lead(part_);
+      }
+      // A block of wide vectors is no larger than a part.
+      static_assert(block_vectors * hn::MaxLanes(D()) <= Ways::part_lanes);
+      for (std::size_t first = ways_.begin(part_); first < ways_.end(part_);
+           first += block_vectors * width) {
+        march(first, std::min(block_vectors * width, ways_.end(part_) - first), hits);
+      }
+    }
+  }
+
+  /// A block of lanes, to their ends.
+  void march(std::size_t first, std::size_t count, HitBatch<Number>& hits) {
+    const D d;
+    const std::size_t vectors = Block::start(first, count, ways_.near(), ways_.far());
+    ActiveVectors active = Those(d, this->going_, vectors);
+    if (this->cuts_ && active.count > 0) Block::find_sides(active);
+    slice_ = 0;
+    while (active.count > 0) {
+      active = nearest(vectors, active);
+      Block::step(ways_.matters(part_, slice_), active);
+      active = Those(d, this->going_, vectors);
+    }
+    active = Those(d, this->hit_, vectors);
+    Block::come_to_surface(active);
+    Block::tell(count, hits);
+    if (active.count > 0) Block::describe(active, count, hits);
+  }
+
+  /// Picks the lanes that are in the nearest slice; the others wait, so that what is asked is
+  /// small. Which they are does not change what a lane does.
+  ActiveVectors nearest(std::size_t vectors, const ActiveVectors& active) {
+    const auto& way = ways_.way(part_);
+    if (way.count == 0) {
+      std::copy_n(this->going_, vectors, this->now_);
+      return active;
+    }
+    const D d;
+    V least = hn::Inf(d);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      least = hn::Min(least, hn::IfThenElse(this->going_[j], this->t_[j], hn::Inf(d)));
+    }
+    const Number from = hn::GetLane(hn::MinOfLanes(d, least));
+    while (slice_ + 1 < way.count && from >= way.edge[slice_ + 1]) ++slice_;
+    while (slice_ > 0 && from < way.edge[slice_]) --slice_;
+    const V until = hn::Set(d, way.edge[slice_ + 1]);
+    ActiveVectors chosen;
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      this->now_[j] = hn::And(this->going_[j], hn::Le(this->t_[j], until));
+      if (!hn::AllFalse(d, this->now_[j])) chosen.index[chosen.count++] = j;
+    }
+    return chosen;
+  }
+
+  std::span<const Tape::Instruction> matters(const V* t, const M* masks,
+                                             const ActiveVectors& active) override {
+    return ways_.matters(part_, t, masks, active);
+  }
+
+  Ways ways_;
+  std::size_t part_ = 0;
+  std::size_t slice_ = 0;
+};
+
+}  // namespace HWY_NAMESPACE
+}  // namespace photonlane
+HWY_AFTER_NAMESPACE();
+
+#endif
