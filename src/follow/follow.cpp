@@ -256,7 +256,6 @@ class Follower {
     Onward* onward = held.onward;
     LanePixel* pixel_of = held.pixel_of;
     bool& settles = held.settles = false;
-    held.seen = {};
     travelled.resize(capacity * rooms);
     for (std::size_t i = 0; i < size; ++i) {
       const std::uint32_t slot = ended.slots[i];
@@ -271,6 +270,7 @@ class Follower {
       if (view_.log != nullptr) view_.log->recall_march(slot, i);
       pool_.release(slot);
     }
+    if (settles) held.seen = {};
     const Onward& first = onward[0];
     const RoomView& here = view_.rooms[first.room];
     LaneSight<Number> sight(view_, here, lanes, tally_, first.own ? Counted::later : Counted::aside,
