@@ -109,12 +109,15 @@ void cost(const std::string& name, const Solid& solid, const Camera& camera, con
     std::size_t count = 0;
     for (const LaneBatch<float>& batch : *lanes) count += batch.size;
     std::string line;
-    for (const auto& [what, pruned, memory, at_once] :
-         {std::tuple{"batches", true, 0.0, std::size_t{1}},
-          {"by place", true, 64.0, std::size_t{1}},
-          {"by place, 2048", true, 64.0, std::size_t{16}}}) {
+    constexpr std::size_t many = 16;
+    for (const auto& [what, method, memory, at_once] :
+         {std::tuple{"batches", FieldMethod::relaxed, 0.0, std::size_t{1}},
+          {"slopes", FieldMethod::slope, 0.0, std::size_t{1}},
+          {"by place", FieldMethod::relaxed, 64.0, std::size_t{1}},
+          {"2048", FieldMethod::relaxed, 64.0, many},
+          {"slopes, 2048", FieldMethod::slope, 64.0, many}}) {
       Budget own = budget;
-      own.field.pruning = pruned;
+      own.field.method = method;
       own.field.place_memory = memory;
       std::vector<double> times;
       for (int round = -1; round < 3; ++round) {

@@ -37,7 +37,7 @@ struct ActiveVectors {
   }
 };
 
-/// Registers of a tape for a block. T is Plain<D>, Dual<D> or Made<D>.
+/// Registers of a tape for a block. T is Plain<D>, Dual<D>, Dual<D, SlopeAlong<D>> or Made<D>.
 template <class D, class T>
 class Machine {
   using Number = hn::TFromD<D>;
@@ -763,7 +763,7 @@ class Machine {
           return p * hn::Load(d, slope[axis] + k * lanes);
         };
         const T sum = along(at[k].x, 0) + along(at[k].y, 1) + along(at[k].z, 2);
-        result = T(result.v, sum.x, sum.y, sum.z);
+        result = T(result.v, {sum.x, sum.y, sum.z});
       }
       result.made_of(one.material);
       if constexpr (std::is_same_v<T, Made<D>>) {

@@ -386,7 +386,7 @@ class FoldSteps {
           return of * hn::Load(d, slope[axis] + u * lanes);
         };
         const T sum = along(p.x[u], 0) + along(p.y[u], 1) + along(p.z[u], 2);
-        to[u] = T(hn::Load(d, value + u * lanes), sum.x, sum.y, sum.z);
+        to[u] = T(hn::Load(d, value + u * lanes), {sum.x, sum.y, sum.z});
       }
     } else {
       evaluate_tape(*program_.field, places, value);

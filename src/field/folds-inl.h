@@ -418,7 +418,7 @@ class Folder {
     if constexpr (slopes) {
       // Where the last length grows the distance does, by a meter for a meter.
       const V unit = hn::Div(set(1), slope);
-      value_[u] = T(value, hn::Mul(x, unit), hn::Mul(y, unit), hn::Mul(z, unit));
+      value_[u] = T(value, {hn::Mul(x, unit), hn::Mul(y, unit), hn::Mul(z, unit)});
     } else {
       value_[u] = T(value);
     }

@@ -18,7 +18,8 @@ enum KindTraits : std::uint8_t {
   own_looseness = 2,  ///< looseness_of() has a case for it; else that of its parts
   loose_values = 4,   ///< they are no distances on the surface either
   by_sign = 8,        ///< its surface stays where its parts' values become others of the same sign
-  folds_space = 16    ///< it is steps done again and again
+  folds_space = 16,   ///< it is steps done again and again
+  boxed = 32          ///< lanes are followed up to its bounds: its surface is not convex
 };
 constexpr KindTraits operator|(KindTraits a, KindTraits b) {
   return static_cast<KindTraits>(static_cast<int>(a) | static_cast<int>(b));

@@ -11,8 +11,10 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <span>
 
+#include "field/slopes-inl.h"
 #include "field/ways-inl.h"
 #include "lane/portal_start.hpp"
 
@@ -42,7 +44,13 @@ class MarchBlock {
  public:
   MarchBlock(const Tape& tape, const LaneBatch<Number>& lanes, const FieldBudget& budget,
              Guide<D>& guide)
-      : machine_(tape), guide_(guide), tape_(tape), lanes_(lanes), budget_(budget) {
+      : machine_(tape),
+        slopes_(tape),
+        guide_(guide),
+        tape_(tape),
+        lanes_(lanes),
+        budget_(budget),
+        method_(budget.method) {
     const auto set = [](double value) { return hn::Set(D(), static_cast<Number>(value)); };
     most_steps_ = set(static_cast<double>(budget.steps));
     tolerance_ = set(budget.tolerance);
@@ -52,8 +60,9 @@ class MarchBlock {
     most_stretch_ = tape.steady ? set(tape.stretch) : hn::Inf(D());
     spread_ = set(lanes.spread * budget.detail);
     cuts_ = lanes.spread * budget.detail > 0;
-
     relaxation_ = set(budget.relaxation);
+    // Estimates have no slopes that one could go by.
+    if (method_ == FieldMethod::slope && (cuts_ || !tape.steady)) method_ = FieldMethod::relaxed;
   }
 
  protected:
@@ -91,8 +100,7 @@ class MarchBlock {
 
   /// One step of the lanes that go now.
   void step(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
-    for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-    machine_.run(asked, active, cuts_);
+    evaluate(asked, active);
     if (tape_.loose) tell_distances(asked, active);
     if (lanes_.watch != nullptr) note(active);
     for (std::size_t k = 0; k < active.count; ++k) advance(active.index[k]);
@@ -101,8 +109,7 @@ class MarchBlock {
   /// The same but for lanes whose value is below the tolerance, of tapes that are loose: those are
   /// left as they were, in `close_`, so that they can be asked for slopes together.
   void step_apart(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
-    for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
-    machine_.run(asked, active, cuts_);
+    evaluate(asked, active);
     const M nobody = hn::Lt(hn::Inf(D()), hn::Zero(D()));
     M close[block_vectors];
     for (std::size_t k = 0; k < active.count; ++k) {
@@ -119,10 +126,50 @@ class MarchBlock {
     }
   }
 
+  /// Whether all lanes that go now started inside, from where slopes tell nothing.
+  bool all_inside(const ActiveVectors& active) const {
+    const D d;
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      if (!hn::AllFalse(d, hn::And(now_[j], hn::Gt(side_[j], hn::Zero(d))))) return false;
+    }
+    return true;
+  }
+
+  /// Values where lanes are, and how far they can go from there where that is told by slopes.
+  void evaluate(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
+    if (method_ != FieldMethod::slope || all_inside(active)) {
+      for (std::size_t k = 0; k < active.count; ++k) {
+        place(machine_, active.index[k]);
+        clear_[active.index[k]] = hn::Zero(D());
+      }
+      machine_.run(asked, active, cuts_);
+      return;
+    }
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      const Number* const starts[3] = {lanes_.x, lanes_.y, lanes_.z};
+      const Number* const ways[3] = {lanes_.direction_x, lanes_.direction_y, lanes_.direction_z};
+      for (std::size_t axis = 0; axis < 3; ++axis) {
+        const V way = hn::Load(D(), ways[axis] + first_ + j * hn::Lanes(D()));
+        const V start = hn::Load(D(), starts[axis] + first_ + j * hn::Lanes(D()));
+        slopes_.point(axis, j) = {hn::Add(start, hn::Mul(t_[j], way)), {way}};
+      }
+    }
+    slopes_.run(asked, active);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      const std::size_t j = active.index[k];
+      machine_.set_value(tape_.result, j, Plain<D>(slopes_.value(j)));
+      // Further on, other parts may matter; rounding must not leave the lane just before there.
+      const V past = hn::Mul(until_[j], hn::Set(D(), std::numeric_limits<Number>::epsilon() * 2));
+      clear_[j] = hn::Min(slopes_.clear(j), hn::Add(hn::Sub(until_[j], t_[j]), past));
+    }
+  }
+
   /// Comes as near to the surface as was asked, for lanes that have hit it.
   void come_to_surface(const ActiveVectors& active) {
     if (active.count == 0) return;
-    if (budget_.method == FieldMethod::fixed) halve(active);
+    if (method_ == FieldMethod::fixed) halve(active);
     if (!lanes_.ending_only && budget_.refinement > 0) {
       tape_.steady ? refine(active) : come_nearer(active);
     }
@@ -251,7 +298,7 @@ class MarchBlock {
     steps_[j] = hn::Add(steps_[j], hn::IfThenElseZero(now_[j], one));
     value_[j] = hn::IfThenElse(now_[j], machine_.value(j).v, value_[j]);
     if (!lanes_.ending_only) watch(j);
-    if (budget_.method == FieldMethod::fixed) {
+    if (method_ == FieldMethod::fixed) {
       const M across = hn::And(now_[j], hn::Lt(value, hn::Zero(d)));
       move(j, across, hn::Set(d, static_cast<Number>(budget_.increment)));
       return;
@@ -265,7 +312,7 @@ class MarchBlock {
       radius = hn::IfThenElse(outside, hn::Max(radius, size), radius);
     }
     M back = hn::Lt(one, hn::Zero(d));
-    if (budget_.method == FieldMethod::relaxed) {
+    if (method_ == FieldMethod::relaxed) {
       // A stretched step from a ball of emptiness to one that does not touch it jumped over a gap:
       // back to the rim of the first (Keinert and others, "Enhanced Sphere Tracing", 2014).
       // Straight ahead the two just touch, which rounding must not take for a gap.
@@ -273,11 +320,11 @@ class MarchBlock {
       back = hn::And(now_[j],
                      hn::Lt(hn::Mul(both, hn::Set(d, static_cast<Number>(1 + 1e-4))), stride_[j]));
     }
-    const V near = budget_.method == FieldMethod::relaxed
+    const V near = method_ == FieldMethod::relaxed
                        ? size
                        : hn::IfThenElse(hn::Lt(value, hn::Zero(d)), value, size);
     M here = hn::And(hn::AndNot(back, now_[j]), hn::Lt(near, tolerance_at(j)));
-    if (budget_.method == FieldMethod::relaxed && (cuts_ || !tape_.steady)) {
+    if (method_ == FieldMethod::relaxed && (cuts_ || !tape_.steady)) {
       // Where values jump, the way back out may lead in again without end.
       const M inside = hn::AndNot(back, hn::And(now_[j], hn::Lt(value, hn::Zero(d))));
       here = hn::Or(here, hn::And(inside, retreated_[j]));
@@ -287,7 +334,12 @@ class MarchBlock {
       back = hn::AndNot(leaving_[j], back);
       here = hn::AndNot(leaving_[j], here);
     }
-    if (budget_.method == FieldMethod::sphere) {
+    if (method_ == FieldMethod::slope) {
+      // From inside, by the distance alone.
+      const M outside = hn::Gt(side_[j], hn::Zero(d));
+      radius = hn::IfThenElse(outside, hn::Max(radius, clear_[j]), radius);
+    }
+    if (method_ == FieldMethod::sphere || method_ == FieldMethod::slope) {
       move(j, here, lanes_.any_start ? hn::Max(radius, left_[j]) : radius);
       return;
     }
@@ -727,10 +779,12 @@ class MarchBlock {
   }
 
   Machine<D, Plain<D>> machine_;
+  SlopeMachine<D> slopes_;
   Guide<D>& guide_;
   const Tape& tape_;
   const LaneBatch<Number>& lanes_;
   const FieldBudget& budget_;
+  FieldMethod method_;
   std::size_t first_ = 0;  ///< lane of the block
   V t_[block_vectors], far_end_[block_vectors], side_[block_vectors];
   V steps_[block_vectors], more_[block_vectors];
@@ -738,6 +792,8 @@ class MarchBlock {
   V value_[block_vectors], before_[block_vectors], value_before_[block_vectors];
   V nearest_[block_vectors];
   V meters_[block_vectors];  ///< how far the surface is, of tapes that are loose
+  V until_[block_vectors];   ///< where lanes leave what they are asked by, of method slope
+  V clear_[block_vectors];   ///< meters that are clear by slopes
   M close_[block_vectors];   ///< whose value is below the tolerance
   M going_[block_vectors], now_[block_vectors], hit_[block_vectors], spent_[block_vectors];
   M over_[block_vectors], leaving_[block_vectors], retreated_[block_vectors];

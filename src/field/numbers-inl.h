@@ -179,34 +179,69 @@ struct Plain {
   friend HWY_INLINE Plain AngleOf(const Plain& x, const Plain& y) { return Plain(Angle(x.v, y.v)); }
 };
 
-/// A value with its derivatives along x, y and z, carried forward (Wengert, "A Simple Automatic
-/// Derivative Evaluation Program", 1964). The value's bits are those of Plain.
+/// Derivatives along x, y and z.
 template <class D>
-struct Dual {
+struct Slopes {
+  using V = hn::Vec<D>;
+  V x, y, z;
+
+  static HWY_INLINE Slopes None() { return {hn::Zero(D()), hn::Zero(D()), hn::Zero(D())}; }
+  template <class Work>
+  static HWY_INLINE Slopes Of(const Slopes& a, const Work& work) {
+    return {work(a.x), work(a.y), work(a.z)};
+  }
+  template <class Work>
+  static HWY_INLINE Slopes Of(const Slopes& a, const Slopes& b, const Work& work) {
+    return {work(a.x, b.x), work(a.y, b.y), work(a.z, b.z)};
+  }
+};
+
+/// The derivative along a lane's way.
+template <class D>
+struct SlopeAlong {
+  using V = hn::Vec<D>;
+  V along;
+
+  static HWY_INLINE SlopeAlong None() { return {hn::Zero(D())}; }
+  template <class Work>
+  static HWY_INLINE SlopeAlong Of(const SlopeAlong& a, const Work& work) {
+    return {work(a.along)};
+  }
+  template <class Work>
+  static HWY_INLINE SlopeAlong Of(const SlopeAlong& a, const SlopeAlong& b, const Work& work) {
+    return {work(a.along, b.along)};
+  }
+};
+
+/// A value with its derivatives, carried forward (Wengert, "A Simple Automatic Derivative
+/// Evaluation Program", 1964). The value's bits are those of Plain.
+template <class D, class S = Slopes<D>>
+struct Dual : S {
   using V = hn::Vec<D>;
   using M = hn::Mask<D>;
-  V v, x, y, z;
+  V v;
   Dual() = default;
-  explicit Dual(V value) : v(value), x(hn::Zero(D())), y(hn::Zero(D())), z(hn::Zero(D())) {}
-  Dual(V value, V along_x, V along_y, V along_z) : v(value), x(along_x), y(along_y), z(along_z) {}
+  explicit Dual(V value) : S(S::None()), v(value) {}
+  Dual(V value, const S& slopes) : S(slopes), v(value) {}
 
   void made_of(std::int32_t) {}
   void keep(const Dual&) {}
 
   /// A value whose derivatives are those of another times a factor.
   static HWY_INLINE Dual Chain(V value, const Dual& of, V factor) {
-    return {value, hn::Mul(of.x, factor), hn::Mul(of.y, factor), hn::Mul(of.z, factor)};
+    return {value, S::Of(of, [&](V a) HWY_ATTR { return hn::Mul(a, factor); })};
   }
   static HWY_INLINE Dual Weighed(V value, const Dual& a, V of_a, const Dual& b, V of_b) {
-    const auto sum = [&](V da, V db) { return hn::Add(hn::Mul(da, of_a), hn::Mul(db, of_b)); };
-    return {value, sum(a.x, b.x), sum(a.y, b.y), sum(a.z, b.z)};
+    return {value, S::Of(a, b, [&](V da, V db) HWY_ATTR {
+              return hn::Add(hn::Mul(da, of_a), hn::Mul(db, of_b));
+            })};
   }
 
   friend HWY_INLINE Dual operator+(const Dual& a, const Dual& b) {
-    return {hn::Add(a.v, b.v), hn::Add(a.x, b.x), hn::Add(a.y, b.y), hn::Add(a.z, b.z)};
+    return {hn::Add(a.v, b.v), S::Of(a, b, [](V da, V db) HWY_ATTR { return hn::Add(da, db); })};
   }
   friend HWY_INLINE Dual operator-(const Dual& a, const Dual& b) {
-    return {hn::Sub(a.v, b.v), hn::Sub(a.x, b.x), hn::Sub(a.y, b.y), hn::Sub(a.z, b.z)};
+    return {hn::Sub(a.v, b.v), S::Of(a, b, [](V da, V db) HWY_ATTR { return hn::Sub(da, db); })};
   }
   friend HWY_INLINE Dual operator*(const Dual& a, const Dual& b) {
     return Weighed(hn::Mul(a.v, b.v), a, b.v, b, a.v);
@@ -216,18 +251,16 @@ struct Dual {
     const V value = hn::Div(a.v, b.v);
     return Weighed(value, a, inverse, b, hn::Neg(hn::Mul(value, inverse)));
   }
-  friend HWY_INLINE Dual operator+(const Dual& a, V b) { return {hn::Add(a.v, b), a.x, a.y, a.z}; }
-  friend HWY_INLINE Dual operator-(const Dual& a, V b) { return {hn::Sub(a.v, b), a.x, a.y, a.z}; }
-  friend HWY_INLINE Dual operator-(V a, const Dual& b) {
-    return {hn::Sub(a, b.v), hn::Neg(b.x), hn::Neg(b.y), hn::Neg(b.z)};
-  }
+  friend HWY_INLINE Dual operator+(const Dual& a, V b) { return a.with(hn::Add(a.v, b)); }
+  friend HWY_INLINE Dual operator-(const Dual& a, V b) { return a.with(hn::Sub(a.v, b)); }
+  friend HWY_INLINE Dual operator-(V a, const Dual& b) { return Neg(b).with(hn::Sub(a, b.v)); }
   friend HWY_INLINE Dual operator*(const Dual& a, V b) { return Chain(hn::Mul(a.v, b), a, b); }
   friend HWY_INLINE Dual Neg(const Dual& a) {
-    return {hn::Neg(a.v), hn::Neg(a.x), hn::Neg(a.y), hn::Neg(a.z)};
+    return {hn::Neg(a.v), S::Of(a, [](V da) HWY_ATTR { return hn::Neg(da); })};
   }
   friend HWY_INLINE Dual NegIf(M mask, const Dual& a) { return Select(mask, Neg(a), a); }
   friend HWY_INLINE Dual Abs(const Dual& a) {
-    return NegIf(hn::Lt(a.v, hn::Zero(D())), Dual(hn::Abs(a.v), a.x, a.y, a.z)).with(hn::Abs(a.v));
+    return NegIf(hn::Lt(a.v, hn::Zero(D())), a.with(hn::Abs(a.v))).with(hn::Abs(a.v));
   }
   friend HWY_INLINE Dual Sqrt(const Dual& a) {
     const D d;
@@ -237,8 +270,8 @@ struct Dual {
     return Chain(root, a, half);
   }
   friend HWY_INLINE Dual Select(M mask, const Dual& a, const Dual& b) {
-    return {hn::IfThenElse(mask, a.v, b.v), hn::IfThenElse(mask, a.x, b.x),
-            hn::IfThenElse(mask, a.y, b.y), hn::IfThenElse(mask, a.z, b.z)};
+    return {hn::IfThenElse(mask, a.v, b.v),
+            S::Of(a, b, [&](V da, V db) HWY_ATTR { return hn::IfThenElse(mask, da, db); })};
   }
   friend HWY_INLINE Dual Min(const Dual& a, const Dual& b) {
     return Select(hn::Lt(a.v, b.v), a, b).with(hn::Min(a.v, b.v));
@@ -275,7 +308,7 @@ struct Dual {
   }
 
  private:
-  Dual with(V value) const { return {value, x, y, z}; }
+  HWY_INLINE Dual with(V value) const { return {value, *this}; }
 };
 
 /// A value with what the surface there is made of: a material, and the share of another.

@@ -48,6 +48,7 @@ class SliceMarch final : private Guide<D>, private MarchBlock<D> {
 
  private:
   static constexpr std::size_t least_pruned = 8;
+  static constexpr std::size_t share_of_slices = 4;
 
   void run_parts(HitBatch<Number>& hits) {
     const std::size_t width = hn::Lanes(D());
@@ -74,10 +75,10 @@ class SliceMarch final : private Guide<D>, private MarchBlock<D> {
     const std::size_t vectors = Block::start(first, count, ways_.near(), ways_.far());
     ActiveVectors active = Those(d, this->going_, vectors);
     if (this->cuts_ && active.count > 0) Block::find_sides(active);
-    slice_ = 0;
+    slice_ = last_slice_ = 0;
     while (active.count > 0) {
       active = nearest(vectors, active);
-      Block::step(ways_.matters(part_, slice_), active);
+      Block::step(ways_.matters(part_, slice_, last_slice_), active);
       active = Those(d, this->going_, vectors);
     }
     active = Those(d, this->hit_, vectors);
@@ -86,28 +87,47 @@ class SliceMarch final : private Guide<D>, private MarchBlock<D> {
     if (active.count > 0) Block::describe(active, count, hits);
   }
 
-  /// Picks the lanes that are in the nearest slice; the others wait, so that what is asked is
-  /// small. Which they are does not change what a lane does.
+  /// Picks the lanes that are in the nearest slices, as many as hold a good share of those that go;
+  /// the others wait, so that what is asked is small. Which they are does not change what a lane
+  /// does: each may go as far as the end of its own slice.
   ActiveVectors nearest(std::size_t vectors, const ActiveVectors& active) {
+    const D d;
     const auto& way = ways_.way(part_);
     if (way.count == 0) {
       std::copy_n(this->going_, vectors, this->now_);
+      std::fill_n(this->until_, vectors, hn::Inf(d));
       return active;
     }
-    const D d;
     V least = hn::Inf(d);
+    std::size_t going = 0;
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
       least = hn::Min(least, hn::IfThenElse(this->going_[j], this->t_[j], hn::Inf(d)));
+      going += hn::CountTrue(d, this->going_[j]);
     }
     const Number from = hn::GetLane(hn::MinOfLanes(d, least));
     while (slice_ + 1 < way.count && from >= way.edge[slice_ + 1]) ++slice_;
     while (slice_ > 0 && from < way.edge[slice_]) --slice_;
-    const V until = hn::Set(d, way.edge[slice_ + 1]);
+    for (std::size_t k = 0; k < active.count; ++k) {
+      this->now_[active.index[k]] = hn::Lt(least, hn::Zero(d));
+    }
     ActiveVectors chosen;
+    std::size_t now = 0;
+    for (last_slice_ = slice_;; ++last_slice_) {
+      const bool last = last_slice_ + 1 >= way.count;
+      const V until = hn::Set(d, way.edge[last_slice_ + 1]);
+      for (std::size_t k = 0; k < active.count; ++k) {
+        const std::size_t j = active.index[k];
+        const M before = last ? hn::Le(this->t_[j], until) : hn::Lt(this->t_[j], until);
+        const M here = hn::AndNot(this->now_[j], hn::And(this->going_[j], before));
+        this->until_[j] = hn::IfThenElse(here, until, this->until_[j]);
+        this->now_[j] = hn::Or(this->now_[j], here);
+        now += hn::CountTrue(d, here);
+      }
+      if (last || share_of_slices * now >= going) break;
+    }
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
-      this->now_[j] = hn::And(this->going_[j], hn::Le(this->t_[j], until));
       if (!hn::AllFalse(d, this->now_[j])) chosen.index[chosen.count++] = j;
     }
     return chosen;
@@ -120,7 +140,7 @@ class SliceMarch final : private Guide<D>, private MarchBlock<D> {
 
   Ways ways_;
   std::size_t part_ = 0;
-  std::size_t slice_ = 0;
+  std::size_t slice_ = 0, last_slice_ = 0;  ///< that are asked
 };
 
 }  // namespace HWY_NAMESPACE

@@ -175,11 +175,36 @@ class TapeMaker {
   /// the same point and of the same material, is emitted once.
   int emit(const Field& field, int point, int material) {
     if (field.material() >= 0) material = field.material();
-    if (!share_ || field.parts().empty()) return emit_anew(field, point, material);
+    if (!share_ || field.parts().empty()) {
+      return with_box(field, point, emit_anew(field, point, material));
+    }
     const auto key = std::tuple(field.identity(), point, material);
     if (const auto found = emitted_.find(key); found != emitted_.end()) return found->second.second;
-    const int value = emit_anew(field, point, material);
+    const int value = with_box(field, point, emit_anew(field, point, material));
     emitted_.emplace(key, std::pair(field, value));
+    return value;
+  }
+
+  /// Notes the box around what is not convex or has a space of its own: lanes are clear of it up to
+  /// there.
+  int with_box(const Field& field, int point, int value) {
+    if (!has_trait(field.kind(), boxed) || !steady(field)) return value;
+    Bounds box = field.bounds();
+    // From where shapes are moved themselves.
+    while (point != 0 && list_.steps[point].op == TapeOp::shift) {
+      const double* by = list_.constants.data() + list_.steps[point].constants;
+      box.low += Vec3d(by[0], by[1], by[2]);
+      box.high += Vec3d(by[0], by[1], by[2]);
+      point = list_.steps[point].a;
+    }
+    const auto any = [](const Vec3d& side) { return side.array().isFinite().any(); };
+    if (!any(box.low) && !any(box.high)) return value;
+    Step& step = list_.steps[value];
+    step.whole = point;
+    step.box = static_cast<std::uint32_t>(list_.constants.size());
+    for (const Vec3d& side : {box.low, box.high}) {
+      list_.constants.insert(list_.constants.end(), side.data(), side.data() + 3);
+    }
     return value;
   }
 

@@ -78,6 +78,7 @@ struct Tape {
   static constexpr std::uint8_t no_register = 255;
   static constexpr std::uint32_t no_shift = 0xffffffffu;
   static constexpr std::uint32_t no_join = 0xffffffffu;
+  static constexpr std::uint32_t no_box = 0xffffffffu;
   struct Instruction {
     TapeOp op;
     std::uint8_t out, a, b;
@@ -86,11 +87,15 @@ struct Tape {
     /// By how much the values (or the point) it reads change at most for a meter of the way.
     float reach_a = 1;
     float reach_b = 1;
+    float reach = 1;  ///< the same of what it writes
     /// The point register of which the value it writes is a continuous function, even where what it
     /// is made from is not: of the last of several copies. no_register: as its parts.
     std::uint8_t whole = no_register;
     /// Where the three constants start by which the point a shape reads is moved; no_shift: none.
     std::uint32_t shift = no_shift;
+    /// Where the six constants start, low then high, of a box at the point `whole` beyond which the
+    /// value it writes is above 0; no_box: none is known.
+    std::uint32_t box = no_box;
     std::uint32_t index = 0;  ///< in the whole tape, wherever a copy stands
   };
   static constexpr int most_registers = 250;

@@ -97,8 +97,10 @@ Tape give_registers(TapeSteps list) {
          .material = step.material,
          .reach_a = static_cast<float>(steps[step.a].reach),
          .reach_b = step.b < 0 ? 1.0f : static_cast<float>(steps[step.b].reach),
+         .reach = static_cast<float>(step.reach),
          .whole = step.whole < 0 ? Tape::no_register : in[step.whole],
-         .shift = step.shift});
+         .shift = step.shift,
+         .box = step.box});
   }
   instruction[count] = static_cast<std::uint32_t>(tape.instructions.size());
   for (const TapeSteps::Group& group : list.groups) {

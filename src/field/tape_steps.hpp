@@ -16,6 +16,7 @@ struct TapeStep {
   int whole = -1;
   std::uint32_t constants = 0;
   std::uint32_t shift = Tape::no_shift;
+  std::uint32_t box = Tape::no_box;
   std::int32_t material = -1;
   double reach = 1;  ///< by how much what it writes changes at most for a meter
 };

@@ -184,11 +184,12 @@ class LaneWays {
     while (last + 1 < way.count && to > way.edge[last + 1]) ++last;
     return regions_.between(way.first_ball + first, way.first_ball + last);
   }
-  /// What matters in one slice of a part's way.
-  std::span<const Tape::Instruction> matters(std::size_t part, std::size_t slice) {
+  /// What matters in some slices of a part's way.
+  std::span<const Tape::Instruction> matters(std::size_t part, std::size_t first,
+                                             std::size_t last) {
     const Way& way = ways_[part];
     if (way.count == 0) return tape_.instructions;
-    return regions_.between(way.first_ball + slice, way.first_ball + slice);
+    return regions_.between(way.first_ball + first, way.first_ball + last);
   }
 
  private:

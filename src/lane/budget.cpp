@@ -73,7 +73,8 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::field, &FieldBudget::method>(
           "field.method", "", {},
           "how lanes march through fields: sphere steps by the distance, relaxed by more and back "
-          "where that was too far, fixed takes equal steps and misses what is thinner"),
+          "where that was too far, slope by how distances to shapes change along the lane, fixed "
+          "takes equal steps and misses what is thinner"),
       knob<&Budget::field, &FieldBudget::steps>(
           "field.steps", "", {1, 16'000'000},
           "steps a lane may take in a field; one that needs more is spent"),

@@ -18,19 +18,7 @@ namespace {
 
 using test::Chance;
 using test::effort;
-using test::some_field;
-
-/// Some trees of every kind over a floor, far enough apart for parts to matter here and not there;
-/// all of it at a place and of a size.
-Field garden(std::uint64_t seed, const Vec3d& at = {0, 0, 0}, double scale = 1) {
-  Chance chance(seed);
-  std::vector<Field> parts{field::plane({0, 0, 1}, -1.5)};
-  for (int i = 0; i < 12; ++i) {
-    const Vec3d place(chance.between(-6, 6), chance.between(-6, 6), chance.between(-1, 2));
-    parts.push_back(field::place(place, some_field(chance, 1 + i % 3)));
-  }
-  return field::place(at, field::join(std::move(parts)), {0, 0, 0}, scale);
-}
+using test::garden;
 
 /// Bits, so that zeros of both signs and numbers that are none are told apart.
 template <class Number>

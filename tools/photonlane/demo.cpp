@@ -192,9 +192,9 @@ void show_fields(const DemoCommand& command) {
   small.frame = part_of(small.frame.size(), 12);
   show.measure(
       small,
-      {parse_vary("field.method=fixed,sphere,relaxed"), parse_vary("field.tolerance=2e-5..2e-2//4"),
-       parse_vary("field.relaxation=1.1,1.5,1.9"), parse_vary("field.steps=12..96//4"),
-       parse_vary("bounces.limit=0,1,2,4")},
+      {parse_vary("field.method=fixed,sphere,relaxed,slope"),
+       parse_vary("field.tolerance=2e-5..2e-2//4"), parse_vary("field.relaxation=1.1,1.5,1.9"),
+       parse_vary("field.steps=12..96//4"), parse_vary("bounces.limit=0,1,2,4")},
       {.repeats = 3, .warm_up = 1, .one_by_one = true, .progress = {}},
       fmt::format("court/sweep.csv, court/cost-error.*: what each way of marching costs "
                   "at {}x{}, and how wrong it is",

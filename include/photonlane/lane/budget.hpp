@@ -75,10 +75,11 @@ enum class FieldMethod {
   fixed,    ///< equal steps until the sign changes, then halved: misses what is thinner than a step
   sphere,   ///< by the distance itself, which nothing is nearer than
   relaxed,  ///< by more than that, and back where two such steps leave a gap between them
+  slope,    ///< by how the distance to each shape changes along the lane, where that is sound
 };
 template <>
-inline constexpr std::array<std::string_view, 3> choice_names<FieldMethod>{"fixed", "sphere",
-                                                                           "relaxed"};
+inline constexpr std::array<std::string_view, 4> choice_names<FieldMethod>{"fixed", "sphere",
+                                                                           "relaxed", "slope"};
 
 /// How the way a field's surface faces is found.
 enum class FieldNormals {
