@@ -321,7 +321,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
   using Block = PixelSums::Block;
   Pool pool(job.rooms.size());
   Outbox outbox(pool);
-  PixelSums pixels(job.view, width, 1, 1);
+  PixelSums pixels(job.view, width, 1);
   pixels.blocks.emplace_back();
   pixels.blocks.front().x = first;
   pixels.blocks.front().width = width;

@@ -61,22 +61,26 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
     return;
   }
   const Eigen::Matrix<Number, 3, 1> right = view.right.cast<Number>();
+  Number u[wide_block.width];
+  for (int column = 0; column < block.width; ++column) {
+    u[column] = static_cast<Number>(view.u(block.x + column + offset.x));
+  }
   for (int row = 0; row < block.height; ++row) {
     const Eigen::Matrix<Number, 3, 1> base =
         (view.forward + view.up * view.v(block.y + row + offset.y)).cast<Number>();
     const std::size_t first = static_cast<std::size_t>(row) * block.width;
-    Number u[wide_block.width];
-    for (int column = 0; column < block.width; ++column) {
-      u[column] = static_cast<Number>(view.u(block.x + column + offset.x));
-    }
+    Number* const to_x = lanes.direction_x + first;
+    Number* const to_y = lanes.direction_y + first;
+    Number* const to_z = lanes.direction_z + first;
+#pragma GCC ivdep
     for (int column = 0; column < block.width; ++column) {
       const Number x = base[0] + u[column] * right[0];
       const Number y = base[1] + u[column] * right[1];
       const Number z = base[2] + u[column] * right[2];
       const Number inverse = Number(1) / std::sqrt(x * x + y * y + z * z);
-      lanes.direction_x[first + column] = x * inverse;
-      lanes.direction_y[first + column] = y * inverse;
-      lanes.direction_z[first + column] = z * inverse;
+      to_x[column] = x * inverse;
+      to_y[column] = y * inverse;
+      to_z[column] = z * inverse;
     }
   }
 }
@@ -175,10 +179,12 @@ BlockShape block_shape(const RenderJob& job) { return job.marches ? square_block
 void render_tile(const RenderJob& job, const Tile& tile, std::optional<int> only, Tally& tally) {
   const BlockShape shape = block_shape(job);
   Pool pool(job.rooms.size());
+  PixelSums pixels(job.view, shape.width, shape.height);
+  const int down = (tile.bottom - tile.top + shape.height - 1) / shape.height;
   for (int x = tile.left; x < tile.right; x += group_width) {
     if (only && x != *only) continue;
     const int across = (std::min(group_width, tile.right - x) + shape.width - 1) / shape.width;
-    PixelSums pixels(job.view, shape.width, shape.height, across);
+    pixels.start(across, across * down);
     for (int y = tile.top; y < tile.bottom; y += shape.height) {
       for (int k = 0; k < across; ++k) {
         Block& block = pixels.blocks.emplace_back();

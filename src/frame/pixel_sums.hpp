@@ -14,15 +14,23 @@ class PixelSums final : public LightSink {
  public:
   /// A block of pixels; its lane i is pixel (x + i % width, y + i / width).
   struct Block {
+    Block() {}  // NOLINT: 15 KB that are written before they are read are not cleared
     int x = 0, y = 0;
     int width = 0, height = 0;
     Colors sums;
     Seen seen;
   };
 
-  /// Of blocks of that size, `across` of them in a row; those at the right may be narrower.
-  PixelSums(const Viewing& view, int block_width, int block_height, int across)
-      : view_(view), block_width_(block_width), block_height_(block_height), across_(across) {}
+  /// Of blocks of that size; those at the right may be narrower.
+  PixelSums(const Viewing& view, int block_width, int block_height)
+      : view_(view), block_width_(block_width), block_height_(block_height) {}
+
+  /// From now on of other blocks, `across` of them in a row, `count` in all.
+  void start(int across, int count) {
+    across_ = across;
+    blocks.clear();
+    blocks.reserve(static_cast<std::size_t>(count));
+  }
 
   std::vector<Block> blocks;
 
@@ -36,7 +44,8 @@ class PixelSums final : public LightSink {
   Slot slot(const Onward& lane) const;
 
   const Viewing& view_;
-  int block_width_, block_height_, across_;
+  int block_width_, block_height_;
+  int across_ = 1;
 };
 
 }  // namespace photonlane

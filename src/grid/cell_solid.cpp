@@ -73,6 +73,12 @@ HitBatch<Number> CellSolid::trace(const LaneBatch<Number>& lanes, const Budget& 
   if (!map_.forms.empty() || any_volume_ || lanes.any_start) {
     return trace_forms(distances_->forms(map_, surfaces_), lanes, budget);
   }
+  return trace_blocks(lanes, budget);
+}
+
+template <class Number>
+HitBatch<Number> CellSolid::trace_blocks(const LaneBatch<Number>& lanes,
+                                         const Budget& budget) const {
   HitBatch<Number> hits = walk_cells(distances_->map, map_, lanes, budget.cells);
   for (std::size_t i = 0; i < lanes.size; ++i) {
     if (hits.item[i] != no_item) {

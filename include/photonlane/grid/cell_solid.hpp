@@ -67,6 +67,9 @@ class CellSolid final : public Solid {
   struct Distances;
   template <class Number>
   HitBatch<Number> trace(const LaneBatch<Number>& lanes, const Budget& budget) const;
+  /// Of a map whose cells are full or empty.
+  template <class Number>
+  HitBatch<Number> trace_blocks(const LaneBatch<Number>& lanes, const Budget& budget) const;
 
   template <class Number>
   friend void find_events(const CellSolid&, const LaneBatch<Number>&, const Number*, const Budget&,
