@@ -140,14 +140,15 @@ void race_frames(const std::string& name, const CellMap& map, double pixel_bar, 
   std::vector<char> display_bytes(linear.size() * 4);
   Budget budget{.frame = {columns, rows, 1}};
   budget.far_limit = 20000;
-  const auto frame = [&](Layer layer, Frame& kept, Rays rays = Rays::columns) {
+  const auto frame = [&](Layer layer, Frame& kept, Rays rays = Rays::columns, int threads = 2) {
     budget.rays = rays;
-    return [&s, &kept, budget, layer] {
-      kept = render(s.world, s.camera, budget,
-                    {.layers = {layer}, .threads = 2, .progress = {}, .recycle = std::move(kept)});
+    return [&s, &kept, budget, layer, threads] {
+      kept = render(
+          s.world, s.camera, budget,
+          {.layers = {layer}, .threads = threads, .progress = {}, .recycle = std::move(kept)});
     };
   };
-  Frame kept_linear, kept_display, kept_pixels;
+  Frame kept_linear, kept_display, kept_pixels, kept_alone;
   std::vector<textbook::Rgb> by_pixels(linear.size());
   std::vector<Runner> runners{
       {"display frame", frame(Layer::display, kept_display), {}},
@@ -164,7 +165,8 @@ void race_frames(const std::string& name, const CellMap& map, double pixel_bar, 
   const Runner plain{"plain frame by pixels",
                      [&] { textbook::draw_pixels(s.map, s.eye, s.look, columns, rows, by_pixels); },
                      {}};
-  std::vector<Runner> pixel_runners{ours, plain};
+  const Runner alone{"on one thread", frame(Layer::color, kept_alone, Rays::pixels, 1), {}};
+  std::vector<Runner> pixel_runners{ours, plain, alone};
   run_rounds(pixel_runners, std::max(3, rounds / 3));
   run_rounds(runners, rounds);
   // The pictures must be the same, or the race is about nothing.
@@ -183,6 +185,8 @@ void race_frames(const std::string& name, const CellMap& map, double pixel_bar, 
   races.push_back(race(name + ": linear frame / plain frame", runners[1], runners[3], 5));
   races.push_back(race(name + ": frame by pixels / plain frame by pixels", pixel_runners[0],
                        pixel_runners[1], pixel_bar));
+  races.push_back(
+      race(name + ": the same on one thread", pixel_runners[2], pixel_runners[1], pixel_bar));
   // A display frame is a third of the bytes and twice the arithmetic: memory is not its limit, so
   // its line has no bar.
   races.push_back(race(name + ": display frame / writing memory", runners[0], runners[4], 0));
