@@ -1,7 +1,11 @@
 #include "io/run_parts.hpp"
 
 #include <algorithm>
+#include <fstream>
+#include <iterator>
+#include <type_traits>
 
+#include "io/files.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
 
 namespace photonlane::io {
@@ -32,11 +36,37 @@ void add_knobs(std::span<const Knob<Owner>> table, const Owner& owner, Digest& d
   for (const Knob<Owner>& entry : table) digest.add(knob_text(entry, owner));
 }
 
+/// Numbers of a kind without gaps, as they lie in memory.
+template <class Numbers>
+void add_numbers(const Numbers& numbers, Digest& digest) {
+  using Value = std::remove_cvref_t<decltype(*numbers.data())>;
+  digest.add(std::string_view(reinterpret_cast<const char*>(numbers.data()),
+                              numbers.size() * sizeof(Value)));
+}
+
+/// What volumes and heights hold is read again: fields keep it in a form of their own.
+void add_files(const Field& field, const std::string& folder, Digest& digest) {
+  const bool from_file = field.kind() == FieldKind::volume || field.kind() == FieldKind::heights;
+  if (from_file && field.source() != nullptr) {
+    const std::string& name = field.source()->name();
+    std::ifstream in(name.starts_with('/') ? name : folder + name, std::ios::binary);
+    const std::string bytes{std::istreambuf_iterator<char>(in), {}};
+    digest.add(bytes);
+  }
+  for (const Field& part : field.parts()) add_files(part, folder, digest);
+}
+
 }  // namespace
 
 Digest digest_of(const SceneFile& file) {
   Digest digest;
   digest.add(file.text);
+  // What came from other files: those may be others by now.
+  for (const Texture& texture : file.scene.textures) add_numbers(texture.texels.values(), digest);
+  for (const Room& room : file.scene.rooms) {
+    if (room.cells) add_numbers(room.cells->cells, digest);
+    for (const Field& field : room.fields) add_files(field, folder_of(file.path), digest);
+  }
   for (const auto& [name, value] : file.numbers) {
     digest.add(name);
     digest.add(value);

@@ -101,7 +101,8 @@ class LaneSight final : public Sight {
                          const Number* __restrict t, const Number* __restrict way,
                          float* __restrict to) {
     const auto eye = static_cast<Number>(of_eye);
-    for (std::size_t i = 0; i < size; ++i) to[i] = static_cast<float>(start[i] - eye + t[i] * way[i]);
+    for (std::size_t i = 0; i < size; ++i)
+      to[i] = static_cast<float>(start[i] - eye + t[i] * way[i]);
   }
 
   /// What is not simply hit is put anew, one by one.

@@ -19,6 +19,7 @@ namespace {
 using test::Chance;
 using test::effort;
 using test::garden;
+using test::little_effort;
 
 /// Bits, so that zeros of both signs and numbers that are none are told apart.
 template <class Number>
@@ -99,7 +100,7 @@ TEST(Places, GiveTheValuesOfAllOfTheField) {
   };
   for (const Where& where : {Where{{0, 0, 0}, 1}, Where{{3e4, -2e4, 5}, 1},
                              Where{{0.001, 0, 0}, 1e-4}, Where{{0, 0, 0}, 1e4}}) {
-    for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(16)); ++seed) {
+    for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(little_effort(16)); ++seed) {
       const CompiledField field(garden(seed, where.at, where.scale));
       Chance chance(seed + 100);
       std::vector<Vec3d> places;
@@ -127,7 +128,7 @@ template <class Number>
 void expect_hits_as_without_pruning(const Vec3d& at, double scale, double slack) {
   std::size_t hits = 0;
   std::size_t other = 0;
-  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(8)); ++seed) {
+  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(little_effort(8)); ++seed) {
     const CompiledField field(garden(seed, at, scale));
     const Batches<Number> lanes = lanes_any_way<Number>(seed, 8, at, scale);
     Budget budget = far_budget(scale);
@@ -149,7 +150,7 @@ void expect_hits_as_without_pruning(const Vec3d& at, double scale, double slack)
       }
     }
   }
-  EXPECT_GT(hits, static_cast<std::size_t>(effort(8)) * 300);
+  EXPECT_GT(hits, static_cast<std::size_t>(little_effort(8)) * 300);
   EXPECT_LE(other, hits / 2000) << "of " << hits;
 }
 
@@ -162,7 +163,7 @@ TEST(Places, LanesHitWhatTheyHitWithoutPruning) {
 }
 
 TEST(Places, WhatALaneMeetsDoesNotDependOnItsCompany) {
-  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(6)); ++seed) {
+  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(little_effort(6)); ++seed) {
     const Field garden_of = garden(seed);
     const Batches<float> lanes = lanes_any_way<float>(seed, 20, {0, 0, 0}, 1);
     const CompiledField field(garden_of);
@@ -186,7 +187,7 @@ TEST(Places, WhatALaneMeetsDoesNotDependOnItsCompany) {
 }
 
 TEST(Places, ThreadsThatFindOutAtOnceFindTheSame) {
-  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(8)); ++seed) {
+  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(little_effort(8)); ++seed) {
     const Field garden_of = garden(seed);
     const Batches<float> lanes = lanes_any_way<float>(seed, 16, {0, 0, 0}, 1);
     const Hits<float> alone = march(CompiledField(garden_of), lanes, far_budget(), 16);

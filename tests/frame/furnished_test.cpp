@@ -1,4 +1,5 @@
 #include "support/furnished.hpp"
+#include "support/effort.hpp"
 
 #include <gmock/gmock.h>
 
@@ -323,13 +324,13 @@ TEST(Sprites, HundredsOfThemLookLikeTheOnesThatAreNear) {
          .material = 2});
   }
   const World world = compile(scene);
+  const Size size{test::effort(120), test::effort(80)};
   const Camera camera{.eye = {10.5, 10.5, 1.5}, .heading = 1};
-  const Frame frame =
-      render(world, camera, budget_of(Rays::pixels, {120, 80}), with_layers(everything));
-  const Viewing view = viewing(camera, {120, 80});
+  const Frame frame = render(world, camera, budget_of(Rays::pixels, size), with_layers(everything));
+  const Viewing view = viewing(camera, size);
   int wrong = 0;
-  for (int y = 0; y < 80; ++y) {
-    for (int x = 0; x < 120; ++x) {
+  for (int y = 0; y < size.height; ++y) {
+    for (int x = 0; x < size.width; ++x) {
       // Every sprite by itself, in double.
       const Vec3d ray = view.ray(view.u(x + 0.5), view.v(y + 0.5));
       double nearest = 1e30;

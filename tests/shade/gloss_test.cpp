@@ -7,6 +7,7 @@
 
 #include "photonlane/light/optics.hpp"
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 #include "support/scenes.hpp"
 #include "support/targets.hpp"
 
@@ -55,7 +56,7 @@ TEST(Optics, HighlightsThrowBackNoMoreThanArrives) {
   for (const float roughness : {0.3f, 0.5f, 0.7f, 1.0f}) {
     for (const double eye : {0.1, 0.6, 1.2}) {
       double sum = 0;
-      constexpr int steps = 400;
+      constexpr int steps = test::effort(400);
       for (int i = 0; i < steps; ++i) {
         const double theta = (i + 0.5) / steps * pi / 2;
         for (int j = 0; j < steps; ++j) {

@@ -123,7 +123,7 @@ TEST(Spheres, AreMetWhereLongDoublesSay) {
       const Vec3d about(far * size, -far * size, 3 * far * size);
       for (const int count : {1, 2, 7, 16, 17, 400, test::effort(5000)}) {
         const Spheres set = scattered(static_cast<std::size_t>(count), about, size);
-        for (std::uint32_t seed = 0; seed < test::effort(6); ++seed) {
+        for (std::uint32_t seed = 0; seed < test::little_effort(6); ++seed) {
           compare_with_truth<double>(set, about, size, seed);
           compare_with_truth<float>(set, about, size, seed);
         }
@@ -284,7 +284,8 @@ Scene court(bool as_fields, const Material& of, int seed) {
 }
 
 double difference_of(const Material& of, Budget budget) {
-  budget.frame = {160, 100, 1};
+  const Size size{test::effort(160), test::effort(100)};
+  budget.frame = {size.width, size.height, 1};
   budget.rays = Rays::pixels;
   budget.field.tolerance = 1e-6;
   budget.field.growth = 0;
@@ -301,8 +302,8 @@ double difference_of(const Material& of, Budget budget) {
     const Frame spheres = shot(false);
     const Frame fields = shot(true);
     int other = 0;
-    for (int y = 0; y < 100; ++y) {
-      for (int x = 0; x < 160; ++x) {
+    for (int y = 0; y < size.height; ++y) {
+      for (int x = 0; x < size.width; ++x) {
         for (const Layer layer : {Layer::ending, Layer::material, Layer::face}) {
           other += spheres.codes(layer)(x, y) != fields.codes(layer)(x, y);
         }

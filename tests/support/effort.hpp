@@ -12,4 +12,7 @@ constexpr int effort(int all) {
 #endif
 }
 
+/// The same where a single one takes long.
+constexpr int little_effort(int all) { return effort(effort(all)); }
+
 }  // namespace photonlane::test

@@ -9,6 +9,7 @@
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 #include "support/tool.hpp"
 
 namespace photonlane {
@@ -24,7 +25,8 @@ class Resume : public test::ToolRun {
     folder.write("pane.yaml",
                  "plane: {escape_radius: 50}\n"
                  "window: {center: [-0.74329189085243, 0.13124055230880], width: 0.01}\n"
-                 "budget: {frame: {width: 240, height: 160}, plane: {iterations: 20000}}\n");
+                 "budget: {frame: {" +
+                     size(240, 160) + "}, plane: {iterations: 20000}}\n");
     folder.write("yard.yaml",
                  "numbers: {lean: 0}\n"
                  "camera: {eye: [-3, -4, 1.6], heading: 60}\n"
@@ -33,10 +35,15 @@ class Resume : public test::ToolRun {
                  "0.2}}}}\n"
                  "  bodies: [{at: [-1.5, -1, 1], radius: 0.2}]\n"
                  "  light: {sun: {heading: 200}}\n"
-                 "budget: {frame: {width: 160, height: 100, samples: 2}}\n");
+                 "budget: {frame: {" +
+                     size(160, 100) + ", samples: 2}}\n");
     folder.write("way.yaml",
                  "rate: 12\nmoves:\n  - {forward: 1, over: 1}\n"
                  "  - {turn: 20, over: 1, numbers: {lean: 40}}\n");
+  }
+
+  static std::string size(int width, int height) {
+    return fmt::format("width: {}, height: {}", test::effort(width), test::effort(height));
   }
 
   /// Starts the tool, waits until a file is there, and ends it by a signal.
@@ -185,6 +192,47 @@ TEST_F(Resume, RefusesWhatIsNotItsRun) {
   folder.write("cut/run.journal",
                journal.substr(0, journal.find('\n') + 1) + "{\"part\":0,\"left\":{\"cost\":7}}\n");
   EXPECT_THAT(tool(zoom + " -o cut --resume").errors, HasSubstr("does not read back"));
+}
+
+TEST_F(Resume, RefusesFilesThatHaveChanged) {
+  const auto draw = [&](const std::string& file, int bright) {
+    io::Picture picture(Size{4, 4});
+    for (std::uint8_t& byte : picture.bytes) byte = static_cast<std::uint8_t>(bright);
+    io::write_png(folder.path() + "/" + file, picture);
+  };
+  draw("tile.png", 90);
+  draw("hills.png", 40);
+  folder.write("map.txt", "###\n#.#\n###\n");
+  folder.write("hall.yaml",
+               "textures: {tile: {file: tile.png}}\n"
+               "materials: {stone: {texture: tile}}\n"
+               "camera: {eye: [1.5, 1.5, 1.6], heading: 60}\n"
+               "room:\n  solids:\n    - cells: {map_file: map.txt, legend: {\"#\": "
+               "stone, \".\": empty}}\n"
+               "    - field: {place: {at: [1.5, 1.5, 0], of: {heights: {file: hills.png, size: "
+               "[0.5, 0.5, 0.3]}}}}\n"
+               "budget: {frame: {" +
+                   size(160, 100) + ", samples: 2}}\n");
+  folder.write("turn.yaml", "rate: 40\nmoves: [{turn: 90, over: 3}]\n");
+  const std::string walk = "walk hall.yaml --script turn.yaml --quiet -o cut";
+  kill_at(walk, "cut/frame-00003.png", "KILL");
+  ASSERT_TRUE(std::filesystem::exists(folder.path() + "/cut/run.journal"));
+  const auto expect_refused = [&](const char* what) {
+    const Outcome outcome = tool(walk + " --resume");
+    EXPECT_EQ(outcome.code, 2) << what;
+    EXPECT_THAT(outcome.errors, HasSubstr("is the journal of another walk")) << what;
+  };
+  draw("tile.png", 91);
+  expect_refused("the texture");
+  draw("tile.png", 90);
+  draw("hills.png", 41);
+  expect_refused("the heights");
+  draw("hills.png", 40);
+  folder.write("map.txt", "###\n#..\n###\n");
+  expect_refused("the map");
+  folder.write("map.txt", "###\n#.#\n###\n");
+  const Outcome resumed = tool(walk + " --resume");
+  EXPECT_EQ(resumed.code, 0) << resumed.errors;
 }
 
 }  // namespace

@@ -9,6 +9,7 @@
 #include "photonlane/base/random.hpp"
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 #include "support/scenes.hpp"
 
 namespace photonlane {
@@ -105,8 +106,8 @@ TEST(LiveWorld, IsWhatCompilingAnewMakes) {
   Scene scene = file.scene;
   World world = compile(scene);
   std::set<std::string> pictures;
-  for (std::uint64_t i = 0; i < 80; ++i) {
-    change(scene, file, i);
+  for (int i = 0; i < test::effort(80); ++i) {
+    change(scene, file, static_cast<std::uint64_t>(i));
     world = compile(scene, world);
     const World anew = compile(scene);
     const std::string picture = picture_of(world, file);
@@ -114,7 +115,7 @@ TEST(LiveWorld, IsWhatCompilingAnewMakes) {
     ASSERT_EQ(world.memory_bytes(), anew.memory_bytes()) << "after change " << i;
     pictures.insert(picture);
   }
-  EXPECT_GT(pictures.size(), 30u) << "changes show";
+  EXPECT_GT(pictures.size(), static_cast<std::size_t>(test::effort(80)) * 3 / 8) << "changes show";
 }
 
 TEST(LiveWorld, SharesWhatDidNotChange) {

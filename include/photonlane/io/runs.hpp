@@ -15,8 +15,8 @@ namespace photonlane::io {
 /// How a run of many frames is made. What its parts leave is kept in its folder (run.journal) as it
 /// comes; one that was stopped or killed is begun again with `resume`, does what is missing, and
 /// ends with the same files but for measured times. Resuming throws Error (usage) where there is
-/// nothing to resume, or a run of another scene or other options; files that a scene names are not
-/// looked at.
+/// nothing to resume, or a run of another scene (or of files it names that are others now) or other
+/// options.
 struct RunOptions {
   int threads = 0;
   bool resume = false;
