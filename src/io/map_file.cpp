@@ -12,7 +12,7 @@
 namespace photonlane::io {
 namespace {
 
-std::vector<LegendLetter> letters_of(const Legend& legend) {
+std::vector<LegendLetter> letters_of(const MapLegend& legend) {
   std::vector<LegendLetter> letters;
   for (const LegendEntry& entry : legend.entries) {
     if (!entry.is_color) letters.push_back({entry.letter, entry.cell, entry.mark, entry.form});
@@ -24,7 +24,7 @@ std::uint32_t packed(const std::string& hex) {
   return static_cast<std::uint32_t>(std::stoul(hex.substr(1), nullptr, 16));
 }
 
-CellMap map_from_picture(const std::string& path, const Legend& legend) {
+CellMap map_from_picture(const std::string& path, const MapLegend& legend) {
   constexpr std::size_t side = CellMap::largest_side;
   const Picture picture = read_png(path, side * side);
   if (picture.size.width > CellMap::largest_side || picture.size.height > CellMap::largest_side) {
@@ -147,8 +147,8 @@ void read_form(const Node& node, Scene& scene, LegendEntry& entry) {
 
 }  // namespace
 
-Legend read_legend(const Node& node, Scene& scene) {
-  Legend legend;
+MapLegend read_legend(const Node& node, Scene& scene) {
+  MapLegend legend;
   for (const auto& [key, value] : node.map("a map of letters or colors to materials")) {
     LegendEntry entry;
     entry.place = key.place();
@@ -179,7 +179,7 @@ Legend read_legend(const Node& node, Scene& scene) {
   return legend;
 }
 
-CellMap map_from_drawing(const Node& node, const std::string& scene_text, const Legend& legend) {
+CellMap map_from_drawing(const Node& node, const std::string& scene_text, const MapLegend& legend) {
   const std::string& drawing = node.text();
   try {
     return draw_cells(drawing, letters_of(legend));
@@ -206,7 +206,7 @@ CellMap map_from_drawing(const Node& node, const std::string& scene_text, const 
   }
 }
 
-CellMap map_from_file(const Node& node, const std::string& folder, const Legend& legend) {
+CellMap map_from_file(const Node& node, const std::string& folder, const MapLegend& legend) {
   const std::string& name = node.text();
   const std::string path = name.starts_with('/') ? name : folder + name;
   try {

@@ -24,17 +24,17 @@ struct LegendEntry {
   bool used(const CellMap& map) const;
 };
 
-struct Legend {
+struct MapLegend {
   std::vector<LegendEntry> entries;
 };
 
 /// Reads a legend; entries with a tint add a material of their own to the scene.
-Legend read_legend(const Node& node, Scene& scene);
+MapLegend read_legend(const Node& node, Scene& scene);
 
 /// A map drawn in the scene file itself, whose text tells errors their own line and column.
-CellMap map_from_drawing(const Node& node, const std::string& scene_text, const Legend& legend);
+CellMap map_from_drawing(const Node& node, const std::string& scene_text, const MapLegend& legend);
 
 /// A map from a text file, or a PNG of one pixel a cell, named relative to `folder`.
-CellMap map_from_file(const Node& node, const std::string& folder, const Legend& legend);
+CellMap map_from_file(const Node& node, const std::string& folder, const MapLegend& legend);
 
 }  // namespace photonlane::io

@@ -60,15 +60,25 @@ std::string aligned(const std::vector<std::vector<std::string>>& rows) {
 }
 
 std::string reference_line(const Sweep& sweep) {
-  const Budget& reference = sweep.reference;
-  const std::string means =
-      sweep.plane ? fmt::format("plane.number {}, plane.iterations {}",
-                                name_of(reference.plane.number), reference.plane.iterations)
-                  : fmt::format("cells.method {}, number {}", name_of(reference.cells.method),
-                                name_of(reference.number));
-  return fmt::format("reference: {}x{}, {}, {} sample{} a pixel", reference.frame.width,
-                     reference.frame.height, means, reference.frame.samples,
-                     reference.frame.samples == 1 ? "" : "s");
+  const FrameBudget& frame = sweep.reference.frame;
+  std::string means;
+  switch (sweep.reference_kind) {
+    case ReferenceKind::given:
+      means = "a frame that was made before";
+      break;
+    case ReferenceKind::best:
+      means = fmt::format("everything at its best, {} knobs of which are others than the base's",
+                          sweep.reference_knobs.size());
+      break;
+    case ReferenceKind::varied:
+      for (const auto& [knob, value] : sweep.reference_knobs) {
+        means += fmt::format("{}{}={}", means.empty() ? "" : ", ", knob, value);
+      }
+      means = means.empty() ? "the base: nothing that varies can be better than there"
+                            : "the base with " + means;
+      break;
+  }
+  return fmt::format("reference: {}x{}, {}", frame.width, frame.height, means);
 }
 
 }  // namespace
@@ -267,6 +277,9 @@ std::string sweep_json(const Sweep& sweep) {
   object["knobs"] = sweep.knobs;
   object["metric"] = sweep.metric;
   object["reference"] = budget_object(sweep.reference);
+  object["reference_kind"] = std::string(name_of(sweep.reference_kind));
+  object["reference_knobs"] = Json::object();
+  for (const auto& [knob, value] : sweep.reference_knobs) object["reference_knobs"][knob] = value;
   object["settings"] = Json::array();
   const auto statistics = [](const Statistics& value) {
     return Json{{"median", value.median}, {"spread", value.spread}};

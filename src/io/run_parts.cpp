@@ -1,6 +1,7 @@
 #include "io/run_parts.hpp"
 
 #include <algorithm>
+#include <bit>
 #include <fstream>
 #include <iterator>
 #include <type_traits>
@@ -76,6 +77,26 @@ Digest digest_of(const SceneFile& file) {
   add_knobs(plane_window_knobs(), file.camera.window, digest);
   add_knobs(budget_knobs(), file.budget, digest);
   return digest;
+}
+
+void add_frame(const Frame& frame, Digest& digest) {
+  const Size size = frame.size();
+  digest.add(static_cast<std::uint64_t>(size.width), static_cast<std::uint64_t>(size.height));
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    const auto layer = static_cast<Layer>(i);
+    if (!frame.has(layer) || layer == Layer::display) continue;
+    const LayerInfo& info = layer_info(layer);
+    digest.add(name_of(layer));
+    for (int y = 0; y < size.height; ++y) {
+      for (int x = 0; x < size.width; ++x) {
+        for (int c = 0; c < info.channels; ++c) {
+          digest.add(info.codes ? frame.codes(layer)(x, y)
+                                : std::bit_cast<std::uint32_t>(frame.values(layer, c)(x, y)),
+                     static_cast<std::uint64_t>(c));
+        }
+      }
+    }
+  }
 }
 
 Json to_json(const Cost& cost) {

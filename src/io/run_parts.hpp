@@ -11,6 +11,9 @@ namespace photonlane::io {
 /// budget as they are now.
 Digest digest_of(const SceneFile& file);
 
+/// Adds the colors of a frame, or what else it has, and its size.
+void add_frame(const Frame& frame, Digest& digest);
+
 Json to_json(const Cost& cost);
 Json to_json(const Tally& tally);
 Json to_json(const PlaneReport& report);

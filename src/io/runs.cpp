@@ -4,6 +4,7 @@
 
 #include <cstdio>
 #include <filesystem>
+#include <set>
 
 #include "io/files.hpp"
 #include "io/run_journal.hpp"
@@ -96,6 +97,59 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
   return steps;
 }
 
+namespace {
+
+/// The references of a sweep, each in a file of its folder, by what it is of.
+class KeptReferences {
+ public:
+  KeptReferences(const SceneFile& file, const std::string& folder) : file_(file), folder_(folder) {}
+
+  std::optional<Frame> read(const Budget& budget, const Camera& camera) {
+    const std::string path = path_of(budget, camera);
+    if (!std::filesystem::exists(path)) return std::nullopt;
+    try {
+      Frame frame = read_frame(path);
+      if (frame.size() == budget.frame.size()) return frame;
+    } catch (const Error&) {
+      // What does not read back is made anew.
+    }
+    return std::nullopt;
+  }
+  void write(const Budget& budget, const Camera& camera, Frame& frame) {
+    write_frame(path_of(budget, camera), frame);
+  }
+  /// Removes those of other sweeps.
+  void remove_others() const {
+    for (const auto& entry : std::filesystem::directory_iterator(folder_)) {
+      const std::string name = entry.path().filename().string();
+      if (name.size() == prefix.size() + 32 + 4 && name.starts_with(prefix) &&
+          name.ends_with(".exr") && !used_.contains(name)) {
+        std::error_code ignored;
+        std::filesystem::remove(entry.path(), ignored);
+      }
+    }
+  }
+
+ private:
+  static constexpr std::string_view prefix = "reference-";
+
+  std::string path_of(const Budget& budget, const Camera& camera) {
+    SceneFile of = file_;
+    of.budget = budget;
+    of.camera = camera;
+    const Digest digest = digest_of(of);
+    const std::string name = fmt::format("{}{:016x}{:016x}.exr", prefix, digest.high, digest.low);
+    used_.insert(name);
+    return folder_ + "/" + name;
+  }
+
+  const SceneFile& file_;
+  std::string folder_;
+  std::set<std::string> used_;
+};
+
+}  // namespace
+
 Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std::string& folder,
                 SweepOptions options, const RunOptions& run) {
   const OutputFolder made(folder);
@@ -104,8 +158,9 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
     what.add(one.knob);
     for (const std::string& value : one.values) what.add(value);
   }
-  what.add(fmt::format("{} {} {} {}", options.repeats, options.warm_up, options.one_by_one,
-                       options.metric));
+  what.add(fmt::format("{} {} {} {} {}", options.repeats, options.warm_up, options.one_by_one,
+                       options.metric, name_of(options.reference)));
+  if (options.given) add_frame(*options.given, what);
   RunJournal journal(folder, "sweep", what, run.resume);
   options.threads = run.threads;
   options.known = [&](std::size_t part) -> std::optional<SweepPart> {
@@ -113,6 +168,13 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
   };
   options.measured = [&](std::size_t part, const SweepPart& measured) {
     journal.keep(part, to_json(measured));
+  };
+  KeptReferences references(file, folder);
+  options.kept = [&](const Budget& budget, const Camera& camera) {
+    return references.read(budget, camera);
+  };
+  options.keep = [&](const Budget& budget, const Camera& camera, Frame& frame) {
+    references.write(budget, camera, frame);
   };
   bool table = false;
   options.so_far = [&](const Sweep& so_far) {
@@ -130,6 +192,7 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
         sweep([&](const SceneNumbers& numbers) { return compile(scene_with(file, numbers)); },
               file.numbers, file.camera, file.budget, vary, options);
     journal.finish();
+    references.remove_others();
     return result;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::cancelled) throw;

@@ -181,7 +181,8 @@ void read_cells(const Node& node, const std::string& text, Room& room, SceneFile
   if ((drawing == nullptr) == (map_file == nullptr)) {
     node.refuse("expected one of map and map_file");
   }
-  const Legend legend = legend_node == nullptr ? Legend{} : read_legend(*legend_node, file.scene);
+  const MapLegend legend =
+      legend_node == nullptr ? MapLegend{} : read_legend(*legend_node, file.scene);
   CellMap map = drawing != nullptr ? map_from_drawing(*drawing, text, legend)
                                    : map_from_file(*map_file, folder_of(file.path), legend);
   for (const LegendEntry& entry : legend.entries) {

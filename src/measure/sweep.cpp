@@ -93,13 +93,81 @@ std::vector<Setting> different(std::vector<Setting> settings, const std::vector<
   return kept;
 }
 
-Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
-                    const std::vector<Vary>& vary) {
-  const auto varied = [&](std::string_view prefix) {
-    return std::any_of(vary.begin(), vary.end(),
-                       [&](const Vary& one) { return one.knob.starts_with(prefix); });
+/// The knobs of a budget that are varied, with those that only matter with them and those that
+/// they only matter with.
+std::set<std::string_view> tied_knobs(const std::vector<Vary>& vary) {
+  std::set<std::string_view> tied;
+  const auto needed = [](const Knob<Budget>& entry) {
+    return entry.info.only_with.substr(0, entry.info.only_with.find('='));
   };
-  Budget best = base.reference();
+  for (const Vary& one : vary) {
+    for (const Knob<Budget>& entry : budget_knobs()) {
+      if (entry.info.name == one.knob) tied.insert(entry.info.name);
+    }
+  }
+  for (std::size_t before = 0; before != tied.size();) {
+    before = tied.size();
+    for (const Knob<Budget>& entry : budget_knobs()) {
+      const std::string_view other = needed(entry);
+      if (other.empty()) continue;
+      if (tied.contains(entry.info.name)) tied.insert(other);
+      if (tied.contains(other)) tied.insert(entry.info.name);
+    }
+  }
+  return tied;
+}
+
+double metric_value(const Metric& metric, const Difference& difference) {
+  const auto value = metric.value(difference);
+  // Equal frames have no signal-to-noise ratio: nothing is better.
+  if (!value) return -std::numeric_limits<double>::infinity();
+  return metric.more_is_better ? -*value : *value;
+}
+
+/// What the reference has otherwise than the base.
+std::vector<std::pair<std::string, std::string>> other_knobs(const Budget& base,
+                                                             const Budget& reference) {
+  std::vector<std::pair<std::string, std::string>> others;
+  for (const Knob<Budget>& entry : budget_knobs()) {
+    const std::string text = knob_text(entry, reference);
+    if (text != knob_text(entry, base)) others.emplace_back(entry.info.name, text);
+  }
+  return others;
+}
+
+/// Of a frame of a few percent of the pixels, how long all of it takes. Neighbors are worked at
+/// together: of very few pixels the guess would be far too long.
+double guess_ms(const World& world, const Camera& camera, const Budget& budget, int threads) {
+  Budget small = budget;
+  const int part = budget.frame.width >= 600 ? 6 : 4;
+  small.frame.width = std::max(8, budget.frame.width / part);
+  small.frame.height = std::max(8, budget.frame.height / part);
+  RenderOptions options;
+  options.layers = measurable_layers(world);
+  options.threads = threads;
+  const Frame frame = render(world, camera, small, std::move(options));
+  const double share = static_cast<double>(budget.frame.width) * budget.frame.height /
+                       (static_cast<double>(small.frame.width) * small.frame.height);
+  return frame.cost.total_ms() * share;
+}
+
+}  // namespace
+
+Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
+                    const std::vector<Vary>& vary, ReferenceKind kind) {
+  const auto varied = [&](std::string_view knob) {
+    return std::any_of(vary.begin(), vary.end(), [&](const Vary& one) { return one.knob == knob; });
+  };
+  const Budget all = base.reference();
+  Budget best = kind == ReferenceKind::best ? all : base;
+  if (kind != ReferenceKind::best) {
+    const std::set<std::string_view> tied = tied_knobs(vary);
+    for (const Knob<Budget>& entry : budget_knobs()) {
+      if (tied.contains(entry.info.name)) {
+        set_knob(budget_knobs(), best, entry.info.name, knob_text(entry, all));
+      }
+    }
+  }
   for (const Setting& setting : settings) {
     const FrameBudget& frame = setting.budget.frame;
     if (varied("frame.samples")) {
@@ -111,15 +179,6 @@ Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
   }
   return best;
 }
-
-double metric_value(const Metric& metric, const Difference& difference) {
-  const auto value = metric.value(difference);
-  // Equal frames have no signal-to-noise ratio: nothing is better.
-  if (!value) return -std::numeric_limits<double>::infinity();
-  return metric.more_is_better ? -*value : *value;
-}
-
-}  // namespace
 
 void mark_front(std::vector<Setting>& settings, const Metric& metric) {
   for (Setting& one : settings) {
@@ -159,13 +218,26 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
       worlds.emplace(setting.numbers, world_of(setting.numbers));
     }
   }
-  result.reference = reference_of(base, result.settings, vary);
+  result.reference_kind = options.given ? ReferenceKind::given : options.reference;
+  if (options.given) {
+    result.reference = base;
+    result.reference.frame.width = options.given->size().width;
+    result.reference.frame.height = options.given->size().height;
+  } else {
+    result.reference = reference_of(base, result.settings, vary, options.reference);
+    result.reference_knobs = other_knobs(base, result.reference);
+  }
 
   const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
   // The references, at their best in everything, take about as long as all the rest.
   const double parts = static_cast<double>(result.settings.size() * (rounds + 1));
   std::set<std::string> views;
   for (const Setting& setting : result.settings) views.insert(view_text(setting.camera));
+  if (options.given && views.size() > 1) {
+    throw Error(ErrorKind::usage,
+                "a reference of one view for settings of several, expected none to be given where "
+                "the camera or the window is varied");
+  }
   double done = 0;
   double referred = 0;
   const auto go_on = [&](double reference) {
@@ -183,12 +255,30 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
                          .progress = {},
                          .recycle = {}};
   std::map<std::string, Frame> references;
+  bool announced = false;
+  const auto make_reference = [&](const Camera& seen_by) {
+    if (options.kept) {
+      if (std::optional<Frame> kept = options.kept(result.reference, seen_by)) {
+        return std::move(*kept);
+      }
+    }
+    if (options.announce && !announced) {
+      announced = true;
+      const double one = guess_ms(world, seen_by, result.reference, options.threads);
+      options.announce(
+          {result.reference, seen_by, views.size(), one * static_cast<double>(views.size())});
+    }
+    RenderOptions once = measured;
+    once.progress = go_on;
+    Frame frame = render(world, seen_by, result.reference, std::move(once));
+    if (options.keep) options.keep(result.reference, seen_by, frame);
+    return frame;
+  };
   const auto reference_of_view = [&](const Camera& seen_by) -> const Frame& {
+    if (options.given) return *options.given;
     const auto [found, fresh] = references.try_emplace(view_text(seen_by));
     if (fresh) {
-      RenderOptions once = measured;
-      once.progress = go_on;
-      found->second = render(world, seen_by, result.reference, std::move(once));
+      found->second = make_reference(seen_by);
       referred += 1;
     }
     return found->second;

@@ -90,7 +90,7 @@ TEST(Sweep, EveryCombinationOnceWithErrorsThatFallWithTheStep) {
   EXPECT_GT(result.settings[2].error.rmse, result.settings[3].error.rmse);
   EXPECT_GT(result.settings[3].error.rmse, result.settings[4].error.rmse);
   EXPECT_LT(result.settings[0].tally.steps, result.settings[1].tally.steps);
-  EXPECT_EQ(result.reference.number, NumberType::float64);
+  EXPECT_EQ(result.reference.number, NumberType::float32) << "does not vary";
   EXPECT_EQ(result.reference.cells.method, CellMethod::boundary);
   for (const Setting& setting : result.settings) {
     EXPECT_GT(setting.total_ms.median, 0);
@@ -105,6 +105,88 @@ TEST(Sweep, VariedSamplesAreMeasuredAgainstMore) {
   EXPECT_EQ(result.reference.frame.samples, 64);
   EXPECT_GT(result.settings[0].error.rmse, result.settings[1].error.rmse);
   EXPECT_GT(result.settings[1].error.rmse, result.settings[2].error.rmse);
+}
+
+/// The knobs of which two budgets have other values.
+std::vector<std::string> other_knobs(const Budget& a, const Budget& b) {
+  std::vector<std::string> others;
+  for (const Knob<Budget>& entry : budget_knobs()) {
+    if (knob_text(entry, a) != knob_text(entry, b)) others.emplace_back(entry.info.name);
+  }
+  return others;
+}
+
+TEST(Sweep, OnlyWhatVariesIsBetterInTheReference) {
+  Budget base{.frame = {60, 40, 1}};
+  base.light.corners = Corners::neighbors;
+  base.cells.method = CellMethod::increment;
+  base.field.method = FieldMethod::relaxed;
+  const auto varied = [&](const char* text) {
+    return other_knobs(base, reference_of(base, {}, {parse_vary(text)}, ReferenceKind::varied));
+  };
+  EXPECT_THAT(varied("field.tolerance=1e-2,1e-3"), ElementsAre("field.tolerance"));
+  EXPECT_THAT(varied("number=float,double"), ElementsAre("number"));
+  // With what it only matters with.
+  EXPECT_THAT(varied("cells.increment=0.1,0.01"), ElementsAre("cells.method"));
+  EXPECT_THAT(varied("field.relaxation=1.1,1.5"), ElementsAre("field.method"));
+  // And what only matters with it.
+  EXPECT_THAT(varied("light.corners=none,sampled"),
+              ElementsAre("light.corners", "light.corner_samples"));
+  EXPECT_THAT(varied("camera.heading=0,1"), IsEmpty());
+  EXPECT_EQ(other_knobs(base.reference(),
+                        reference_of(base, {}, {parse_vary("number=float")}, ReferenceKind::best)),
+            std::vector<std::string>());
+}
+
+TEST(Sweep, ErrorsTellOfWhatVaries) {
+  // Walls by coarse steps are wrong by far more than what samples smooth.
+  Glass glass;
+  glass.budget.cells.method = CellMethod::increment;
+  glass.budget.cells.increment = 0.3;
+  const std::vector<Vary> vary{parse_vary("frame.samples=1,4,16")};
+  const Sweep of_it = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  glass.options.reference = ReferenceKind::best;
+  const Sweep of_all = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  EXPECT_GT(of_it.settings[0].error.rmse, 2 * of_it.settings[2].error.rmse);
+  for (std::size_t i = 0; i < 3; ++i) {
+    EXPECT_EQ(of_it.settings[i].error.share_other, 0);
+    EXPECT_GT(of_all.settings[i].error.share_other, 0.01) << "walls stand elsewhere";
+    EXPECT_GT(of_all.settings[i].error.rmse, of_it.settings[i].error.rmse);
+  }
+  EXPECT_EQ(of_all.reference.number, NumberType::float64);
+}
+
+TEST(Sweep, TakesAFrameThatWasMadeBefore) {
+  Glass glass;
+  const std::vector<Vary> vary{parse_vary("cells.increment=0.3,0.03")};
+  glass.budget.cells.method = CellMethod::increment;
+  const Sweep made = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  RenderOptions all;
+  all.layers = LayerSet::measurable();
+  int announced = 0;
+  glass.options.announce = [&](const ReferencePlan&) { ++announced; };
+  glass.options.given = std::make_shared<const Frame>(
+      render(glass.world, glass.camera, made.reference, std::move(all)));
+  const Sweep given = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  EXPECT_EQ(given.reference_kind, ReferenceKind::given);
+  EXPECT_EQ(announced, 0) << "none is made";
+  for (std::size_t i = 0; i < 2; ++i) {
+    EXPECT_EQ(given.settings[i].error.rmse, made.settings[i].error.rmse);
+    EXPECT_EQ(given.settings[i].error.share_other, made.settings[i].error.share_other);
+  }
+  EXPECT_THROW(sweep(glass.world, glass.camera, glass.budget, {parse_vary("camera.heading=0,9")},
+                     glass.options),
+               Error);
+  // Without it the reference is told of before it is made, once for all views.
+  glass.options.given = nullptr;
+  glass.options.announce = [&](const ReferencePlan& plan) {
+    ++announced;
+    EXPECT_EQ(plan.views, 3u);
+    EXPECT_GT(plan.guess_ms, 0);
+  };
+  sweep(glass.world, glass.camera, glass.budget, {parse_vary("camera.heading=0,30,60")},
+        glass.options);
+  EXPECT_EQ(announced, 1);
 }
 
 TEST(Sweep, VariedSizesAreResampledToTheLargest) {

@@ -74,7 +74,7 @@ TEST_F(Messages, SweepsOfPlanesTellWhatTheyAreMeasuredBy) {
   const test::Outcome outcome =
       tool("sweep plane.yaml --size 16x10 --repeats 1 --vary plane.iterations=10,20 -o out");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
-  EXPECT_THAT(outcome.output, HasSubstr("plane.number perturbation"));
+  EXPECT_THAT(outcome.output, HasSubstr("the base with plane.iterations="));
   EXPECT_THAT(outcome.output, Not(HasSubstr("cells.method")));
 }
 

@@ -170,6 +170,46 @@ TEST_F(Resume, SweepsGoOnAndLeaveTheirTableAsTheyCome) {
   EXPECT_FALSE(std::filesystem::exists(cut + "/run.journal"));
 }
 
+TEST_F(Resume, SweepsKeepTheirReferences) {
+  const auto references = [&] {
+    std::vector<std::string> names;
+    for (const auto& entry : std::filesystem::directory_iterator(folder.path() + "/out")) {
+      const std::string name = entry.path().filename().string();
+      if (name.starts_with("reference-")) names.push_back(name);
+    }
+    return names;
+  };
+  const auto errors_of = [](const Sweep& sweep) {
+    std::vector<double> errors;
+    for (const Setting& setting : sweep.settings) errors.push_back(setting.error.rmse);
+    return errors;
+  };
+  io::SceneFile file = io::read_scene(folder.path() + "/yard.yaml");
+  const std::vector<Vary> vary{parse_vary("field.tolerance=0.1,0.01")};
+  int made = 0;
+  SweepOptions options{.repeats = 1, .warm_up = 0, .progress = {}};
+  options.announce = [&](const ReferencePlan&) { ++made; };
+  const auto run = [&] { return io::run_sweep(file, vary, folder.path() + "/out", options, {}); };
+  const Sweep first = run();
+  const std::vector<std::string> kept = references();
+  ASSERT_EQ(kept.size(), 1u);
+  const Sweep again = run();
+  EXPECT_EQ(made, 1) << "the second sweep takes the first one's";
+  EXPECT_EQ(errors_of(again), errors_of(first));
+  EXPECT_EQ(references(), kept);
+  // Of a knob that does not vary it is another one; the old one goes.
+  file.budget.bounces.limit = 0;
+  run();
+  EXPECT_EQ(made, 2);
+  ASSERT_EQ(references().size(), 1u);
+  EXPECT_NE(references(), kept);
+  // One that is damaged is made anew.
+  folder.write("out/" + references().front(), "not a picture");
+  const Sweep mended = run();
+  EXPECT_EQ(made, 3);
+  EXPECT_EQ(mended.settings.size(), 2u);
+}
+
 TEST_F(Resume, RefusesWhatIsNotItsRun) {
   const std::string zoom =
       "zoom pane.yaml --to=-0.74329189085243,0.13124055230880 --width 1e-5 --frames 4 --quiet";

@@ -176,8 +176,8 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
       "-o sweep --repeats 3 --limit rmse=0.0001");
   EXPECT_EQ(outcome.code, 0) << outcome.errors;
   EXPECT_EQ(outcome.errors, "") << "no progress bar when piped";
-  EXPECT_THAT(outcome.output, StartsWith("reference: 96x60, cells.method boundary, number double, "
-                                         "1 sample a pixel\n"));
+  EXPECT_THAT(outcome.output,
+              StartsWith("reference: 96x60, the base with cells.method=boundary\n"));
   EXPECT_THAT(outcome.output, HasSubstr("sweep/cost-error.png\n"));
   EXPECT_THAT(outcome.output, ContainsRegex("cheapest with rmse at most 0.0001: [0-9.]+ ms, --set "
                                             "cells.method=leap\n$"));

@@ -246,6 +246,19 @@ int run(const SweepCommand& command) {
     options.warm_up = command.warm_up;
     options.one_by_one = command.one_by_one;
     options.metric = command.metric;
+    if (command.reference == name_of(ReferenceKind::best)) {
+      options.reference = ReferenceKind::best;
+    } else if (command.reference != name_of(ReferenceKind::varied)) {
+      options.given = std::make_shared<const Frame>(io::read_frame(command.reference));
+    }
+    if (!command.common.quiet) {
+      options.announce = [](const ReferencePlan& plan) {
+        if (plan.guess_ms < 2000) return;
+        const std::string views =
+            plan.views > 1 ? fmt::format("{} references", plan.views) : "the reference";
+        complain(fmt::format("sweep: {} first, about {}", views, time_text(plan.guess_ms / 1000)));
+      };
+    }
     const io::OutputFolder folder(command.output);
     const Stoppable stoppable;
     Sweep result;

@@ -61,6 +61,7 @@ struct SweepCommand {
   std::vector<std::string> vary;
   std::vector<std::string> limits;
   std::string metric = "rmse";
+  std::string reference = "varied";
   int repeats = 11;
   int warm_up = 2;
   bool one_by_one = false;

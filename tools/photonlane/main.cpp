@@ -151,8 +151,9 @@ void add_sweep(CLI::App& app, Arguments& all) {
   SweepCommand& sweep = all.sweep;
   CLI::App* sweep_app = app.add_subcommand(
       "sweep",
-      "measure cost and error of many settings of the budget\nErrors are against exact "
-      "stepping in double at the same view. Writes a table as CSV and JSON, and a plot.");
+      "measure cost and error of many settings of the budget\nErrors are against a "
+      "reference of the same view, as --reference says. Writes a table as CSV and JSON, and a "
+      "plot.");
   add_scene(*sweep_app, sweep.common);
   add_threads(*sweep_app, sweep.common.threads);
   sweep_app
@@ -167,6 +168,12 @@ void add_sweep(CLI::App& app, Arguments& all) {
       ->type_name("DIR");
   sweep_app->add_option("--metric", sweep.metric, "error the front weighs against time (rmse)")
       ->type_name("METRIC");
+  sweep_app
+      ->add_option("--reference", sweep.reference,
+                   "what errors are against: varied has the knobs that vary at their best and the "
+                   "others as they are (default), best has everything at its best; or a frame that "
+                   "was made before, .exr or .png")
+      ->type_name("varied|best|FILE");
   add_limits(*sweep_app, sweep.limits,
              "good enough: name the cheapest setting that keeps to it, exit 1 where there is none");
   sweep_app->add_option("--repeats", sweep.repeats, "timed frames a setting (11)")

@@ -42,6 +42,12 @@ void put(std::string_view text) {
   if (std::ferror(stdout) != 0) output_failed = true;
 }
 
+std::string time_text(double seconds) {
+  if (seconds < 99.5) return fmt::format("{:.0f} s", seconds);
+  if (seconds < 5970) return fmt::format("{:.0f} min", seconds / 60);
+  return fmt::format("{:.1f} h", seconds / 3600);
+}
+
 void complain(std::string_view line) noexcept {
   try {
     put_to(stderr, one_line(line) + "\n");
@@ -82,11 +88,7 @@ void end_by_signal() noexcept {
   if (const int signal = signal_that_came.load()) end_by(signal);
 }
 
-std::string time_left(double seconds) {
-  if (seconds < 99.5) return fmt::format("{:.0f} s left", seconds);
-  if (seconds < 5970) return fmt::format("{:.0f} min left", seconds / 60);
-  return fmt::format("{:.1f} h left", seconds / 3600);
-}
+std::string time_left(double seconds) { return time_text(seconds) + " left"; }
 
 ProgressBar::ProgressBar(std::string title, bool quiet)
     : title_(std::move(title)), wanted_(!quiet), terminal_(isatty(STDERR_FILENO) != 0) {}

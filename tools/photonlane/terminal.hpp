@@ -16,6 +16,9 @@ void print(fmt::format_string<Values...> format, Values&&... values) {
   put(fmt::format(format, std::forward<Values>(values)...));
 }
 
+/// A time as people say it: seconds, minutes or hours.
+std::string time_text(double seconds);
+
 /// Writes a line for people to standard error, on one line whatever is in it. That it cannot be
 /// written, to a stream that is closed or full, is no error of its own.
 void complain(std::string_view line) noexcept;

@@ -3,10 +3,13 @@
 ///   const Sweep result = sweep(world, camera, budget, {parse_vary("light.corners=none,sampled")});
 ///   const Setting* cheapest = cheapest_within(result, {parse_limit("rmse=0.01")});
 
+#include <array>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "photonlane/frame/render.hpp"
@@ -56,12 +59,39 @@ struct SweepPart {
 
 struct Sweep;
 
+/// What the errors of a sweep are measured against.
+enum class ReferenceKind {
+  varied,  ///< the knobs that vary at their best, all others as the base has them
+  best,    ///< everything at its best
+  given    ///< a frame that was made before
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<ReferenceKind>{"varied", "best",
+                                                                             "given"};
+
+/// A reference that is about to be made.
+struct ReferencePlan {
+  const Budget& budget;
+  const Camera& camera;
+  std::size_t views = 1;  ///< of which each has its own
+  /// Of all views, from a small frame. Such guesses are off by half and more.
+  double guess_ms = 0;
+};
+
 struct SweepOptions {
   int repeats = 11;  ///< timed frames a setting
   int warm_up = 2;   ///< frames before the timed ones
   int threads = 0;
   bool one_by_one = false;  ///< each knob alone, the others as the base has them; the base is first
   std::string_view metric = "rmse";  ///< what the front weighs against time
+  ReferenceKind reference = ReferenceKind::varied;
+  /// Of ReferenceKind::given: frames of other sizes are resampled to its size.
+  std::shared_ptr<const Frame> given;
+  /// Told before the first reference is made. Its guess takes a small frame.
+  std::function<void(const ReferencePlan&)> announce;
+  /// References of earlier sweeps: asked before one is made, and given each that was.
+  std::function<std::optional<Frame>(const Budget&, const Camera&)> kept;
+  std::function<void(const Budget&, const Camera&, Frame&)> keep;
   std::function<bool(double share)> progress;
   /// What was measured before, by number: asked first, so that a sweep that was stopped goes on.
   std::function<std::optional<SweepPart>(std::size_t part)> known;
@@ -72,7 +102,10 @@ struct SweepOptions {
 
 struct Sweep {
   std::vector<std::string> knobs;
-  Budget reference;    ///< what the errors are measured against
+  Budget reference;  ///< what the errors are measured against
+  ReferenceKind reference_kind = ReferenceKind::varied;
+  /// The knobs that the reference has otherwise than the base, with its values.
+  std::vector<std::pair<std::string, std::string>> reference_knobs;
   bool plane = false;  ///< whether it is of a plane, where budget.plane is what counts
   std::vector<Setting> settings;
   std::string metric;
@@ -81,11 +114,12 @@ struct Sweep {
 
 /// Makes a frame of every combination of the varied values, or of every value alone; settings that
 /// differ only in knobs without effect (cells.increment beside another cells.method) count once.
-/// Errors are against a reference of the same view by exact stepping in double
-/// (Budget::reference()); where samples are varied it has four times the most of them, and where
-/// the size is varied, the largest size, to which the others are resampled; where the camera or the
-/// window is varied, one for each. Times are of frames with the display layer; settings take turns,
-/// so that a slow moment of the machine falls on all alike. Throws what render() throws.
+/// Errors are against a reference of the same view (reference_of()); where the size is varied, the
+/// others are resampled to its size; where the camera or the window is varied, there is one for
+/// each. So that errors tell of what is varied, other knobs are no better in the reference than in
+/// the base; ReferenceKind::best tells how far from the best picture all of it is. Times are of
+/// frames with the display layer; settings take turns, so that a slow moment of the machine falls
+/// on all alike. Throws what render() throws.
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options = {});
 
@@ -94,6 +128,13 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
 Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
             const Camera& camera, const Budget& base, const std::vector<Vary>& vary,
             const SweepOptions& options = {});
+
+/// The budget of a sweep's reference. Of ReferenceKind::varied the varied knobs have the values of
+/// Budget::reference(), and so have those that only matter with them or that they only matter
+/// with: cells.method with cells.increment. Varied samples: four times the most of them; varied
+/// sizes: the largest; the farthest far_limit.
+Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
+                    const std::vector<Vary>& vary, ReferenceKind kind);
 
 /// Marks the settings that no other beats in both time and error.
 void mark_front(std::vector<Setting>& settings, const Metric& metric);
