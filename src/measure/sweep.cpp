@@ -371,4 +371,19 @@ const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& lim
   return best;
 }
 
+const Setting* best_within(const Sweep& sweep, double most_ms, const std::vector<Limit>& limits) {
+  const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
+  const Setting* best = nullptr;
+  const auto rank = [&](const Setting& setting) {
+    return std::pair(metric_value(metric, setting.error), setting.total_ms.median);
+  };
+  for (const Setting& setting : sweep.settings) {
+    const bool good = setting.total_ms.median <= most_ms &&
+                      std::all_of(limits.begin(), limits.end(),
+                                  [&](const Limit& limit) { return holds(limit, setting.error); });
+    if (good && (best == nullptr || rank(setting) < rank(*best))) best = &setting;
+  }
+  return best;
+}
+
 }  // namespace photonlane

@@ -199,6 +199,30 @@ TEST(Sweep, VariedSizesAreResampledToTheLargest) {
   EXPECT_LT(result.settings[2].error.rmse, 1e-6);
 }
 
+TEST(Sweep, NamesTheMostAccurateThatIsQuickEnough) {
+  Sweep made;
+  made.metric = "ssim";
+  const auto add = [&](double ms, double ssim, double rmse) {
+    Setting& setting = made.settings.emplace_back();
+    setting.total_ms.median = ms;
+    setting.error.ssim = ssim;
+    setting.error.rmse = rmse;
+  };
+  add(4, 0.7, 0.2);
+  add(9, 0.9, 0.1);
+  add(8, 0.9, 0.1);
+  add(30, 0.99, 0.01);
+  const auto index = [&](const Setting* setting) {
+    return setting == nullptr ? -1 : static_cast<int>(setting - made.settings.data());
+  };
+  EXPECT_EQ(index(best_within(made, 10, {})), 2) << "the cheaper of two alike";
+  EXPECT_EQ(index(best_within(made, 30, {})), 3);
+  EXPECT_EQ(index(best_within(made, 5, {})), 0);
+  EXPECT_EQ(index(best_within(made, 3.9, {})), -1);
+  EXPECT_EQ(index(best_within(made, 10, {parse_limit("rmse=0.05")})), -1);
+  EXPECT_EQ(index(best_within(made, 100, {parse_limit("rmse=0.05")})), 3);
+}
+
 TEST(Sweep, CanBeStopped) {
   Glass glass;
   int calls = 0;

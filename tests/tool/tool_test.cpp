@@ -179,8 +179,10 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
   EXPECT_THAT(outcome.output,
               StartsWith("reference: 96x60, the base with cells.method=boundary\n"));
   EXPECT_THAT(outcome.output, HasSubstr("sweep/cost-error.png\n"));
-  EXPECT_THAT(outcome.output, ContainsRegex("cheapest with rmse at most 0.0001: [0-9.]+ ms, --set "
-                                            "cells.method=leap\n$"));
+  EXPECT_THAT(outcome.output,
+              ContainsRegex("cheapest with rmse at most 0.0001: [0-9.]+ ms, rmse [0-9.e-]+\n"
+                            "photonlane render court.yaml -o cheapest.png --set "
+                            "cells.method=leap\n$"));
   const std::string csv = folder.read("sweep/sweep.csv");
   EXPECT_THAT(
       csv, StartsWith(
@@ -198,7 +200,33 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
       "sweep court.yaml --vary frame.samples=1,2 -o s2 --repeats 1 --limit "
       "ssim=1.5 --quiet");
   EXPECT_EQ(none.code, 1);
-  EXPECT_EQ(none.errors, "no setting keeps ssim at least 1.5\n");
+  EXPECT_THAT(none.errors,
+              StartsWith("no setting keeps ssim at least 1.5; nearest: frame.samples="));
+  EXPECT_THAT(none.errors, ContainsRegex(", ssim [01][0-9.]*\n$"));
+
+  // Of those that are quick enough the most accurate one.
+  const Outcome quick = tool(
+      "sweep court.yaml --vary frame.samples=1,4 -o s4 --repeats 1 --limit ms=60000 --limit "
+      "fps=0.01");
+  EXPECT_THAT(quick.output, ContainsRegex("most accurate with 60000 ms at most: [0-9.]+ ms, rmse "
+                                          "[0-9.e-]+\n.*--set frame.samples=4\n$"));
+  const Outcome never =
+      tool("sweep court.yaml --vary frame.samples=1,4 -o s5 --repeats 1 --limit ms=1e-9");
+  EXPECT_EQ(never.code, 1);
+  EXPECT_THAT(never.errors,
+              StartsWith("no setting keeps 1e-09 ms at most; nearest: frame.samples="));
+  EXPECT_THAT(refused("sweep court.yaml --vary frame.samples=1,4 -o s6 --limit ms=-3"),
+              HasSubstr("--limit ms=-3: found '-3', expected a number above 0"));
+
+  // The line renders the frame that was measured, with all that was set, whatever it is called.
+  folder.write("it's a court.yaml", folder.read("court.yaml"));
+  const Outcome set = tool(
+      "sweep \"it's a court.yaml\" --size 48x30 --set camera.heading=10 --set frame.samples=2 "
+      "--vary cells.steps=2,900 -o s3 --repeats 1 --limit rmse=1e-6");
+  EXPECT_EQ(set.code, 0) << set.errors;
+  EXPECT_THAT(set.output,
+              HasSubstr("photonlane render 'it'\\''s a court.yaml' -o cheapest.png --size 48x30 "
+                        "--set camera.heading=10 --set frame.samples=2 --set cells.steps=900\n"));
 }
 
 TEST_F(Tool, SweepsWithoutGnuplotLeaveTheScriptAndSaySo) {

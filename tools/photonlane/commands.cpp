@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <charconv>
+#include <cmath>
+#include <limits>
 
 #include <algorithm>
 
@@ -56,6 +59,91 @@ std::vector<Limit> parse_limits(const std::vector<std::string>& texts) {
 std::string limit_text(const Limit& limit) {
   return fmt::format("{} {} {}", limit.metric->name,
                      limit.metric->more_is_better ? "at least" : "at most", limit.bound);
+}
+
+/// An argument as a shell takes it for one word, as it is.
+std::string shell_word(const std::string& text) {
+  constexpr std::string_view plain =
+      "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-+=.,/:%@";
+  if (!text.empty() && text.find_first_not_of(plain) == text.npos) return text;
+  std::string word = "'";
+  for (const char c : text) word += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return word + "'";
+}
+
+/// The command that renders the frame of a setting that was measured: with all that was set.
+std::string render_line(const SweepCommand& command, const Sweep& sweep, const Setting& setting) {
+  std::string line = "photonlane render " + shell_word(command.common.scene) + " -o cheapest.png";
+  if (!command.common.size.empty()) line += " --size " + shell_word(command.common.size);
+  for (const std::string& door : command.common.doors) line += " --open " + shell_word(door);
+  const auto varied = [&](const std::string& set) {
+    const std::string knob = set.substr(0, set.find('='));
+    return std::find(sweep.knobs.begin(), sweep.knobs.end(), knob) != sweep.knobs.end();
+  };
+  for (const std::string& set : command.common.sets) {
+    if (!varied(set)) line += " --set " + shell_word(set);
+  }
+  for (std::size_t i = 0; i < sweep.knobs.size(); ++i) {
+    if (setting.values[i] == "-") continue;
+    line += " --set " + shell_word(sweep.knobs[i] + "=" + setting.values[i]);
+  }
+  return line;
+}
+
+double metric_of(const Sweep& sweep, const Setting& setting) {
+  return parse_limit(sweep.metric + "=0").metric->value(setting.error).value_or(0);
+}
+
+/// Takes "ms=16" or "fps=60" out of limits: how long a frame may take, in milliseconds.
+std::optional<double> take_time(std::vector<std::string>& limits) {
+  std::optional<double> most;
+  std::erase_if(limits, [&](const std::string& text) {
+    const bool ms = text.starts_with("ms=");
+    if (!ms && !text.starts_with("fps=")) return false;
+    const std::string number = text.substr(text.find('=') + 1);
+    double value = 0;
+    const char* const past = number.data() + number.size();
+    const auto [end, problem] = std::from_chars(number.data(), past, value);
+    if (problem != std::errc() || end != past || !std::isfinite(value) || !(value > 0)) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("--limit {}: found '{}', expected a number above 0", text, number));
+    }
+    const double own = ms ? value : 1000 / value;
+    most = most ? std::min(*most, own) : own;
+    return true;
+  });
+  return most;
+}
+
+/// The setting that breaks limits by the least, as a share of what they allow, and what it has.
+std::string nearest_text(const Sweep& sweep, std::optional<double> most_ms,
+                         const std::vector<Limit>& limits) {
+  const Setting* nearest = nullptr;
+  double least = std::numeric_limits<double>::infinity();
+  for (const Setting& setting : sweep.settings) {
+    double worst = most_ms ? setting.total_ms.median / *most_ms - 1 : 0;
+    for (const Limit& limit : limits) {
+      if (holds(limit, setting.error)) continue;
+      const double value = limit.metric->value(setting.error).value_or(0);
+      worst =
+          std::max(worst, std::abs(value - limit.bound) / std::max(std::abs(limit.bound), 1e-9));
+    }
+    if (worst < least) {
+      least = worst;
+      nearest = &setting;
+    }
+  }
+  if (nearest == nullptr) return "";
+  std::string text = "; nearest:";
+  for (std::size_t i = 0; i < sweep.knobs.size(); ++i) {
+    if (nearest->values[i] != "-") text += " " + sweep.knobs[i] + "=" + nearest->values[i];
+  }
+  text += fmt::format(", {:.3f} ms", nearest->total_ms.median);
+  for (const Limit& limit : limits) {
+    text += fmt::format(", {} {:.6g}", limit.metric->name,
+                        limit.metric->value(nearest->error).value_or(0));
+  }
+  return text;
 }
 
 void warn(const io::SceneFile& file) {
@@ -227,7 +315,9 @@ io::RunOptions run_options(int threads, bool resume, ProgressBar& bar) {
 int run(const SweepCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
-    const std::vector<Limit> limits = parse_limits(command.limits);
+    std::vector<std::string> texts = command.limits;
+    const std::optional<double> most_ms = take_time(texts);
+    const std::vector<Limit> limits = parse_limits(texts);
     std::vector<Vary> vary;
     for (const std::string& text : command.vary) {
       try {
@@ -281,21 +371,20 @@ int run(const SweepCommand& command) {
     if (!files.problem.empty() && !command.common.quiet) {
       complain(files.problem);
     }
-    if (limits.empty()) return success;
-    const Setting* best = cheapest_within(result, limits);
+    if (limits.empty() && !most_ms) return success;
     std::string wanted;
+    if (most_ms) wanted = fmt::format("{:.6g} ms at most", *most_ms);
     for (const Limit& limit : limits) wanted += (wanted.empty() ? "" : ", ") + limit_text(limit);
+    const Setting* best =
+        most_ms ? best_within(result, *most_ms, limits) : cheapest_within(result, limits);
     if (best == nullptr) {
-      complain("no setting keeps " + wanted);
+      complain("no setting keeps " + wanted + nearest_text(result, most_ms, limits));
       return check_failed;
     }
-    std::string settings;
-    for (std::size_t i = 0; i < result.knobs.size(); ++i) {
-      if (best->values[i] == "-") continue;
-      settings += fmt::format(" --set {}={}", result.knobs[i], best->values[i]);
-    }
     if (!command.common.quiet && !command.common.json) {
-      print("cheapest with {}: {:.3f} ms,{}\n", wanted, best->total_ms.median, settings);
+      print("{} with {}: {:.3f} ms, {} {:.6g}\n{}\n", most_ms ? "most accurate" : "cheapest",
+            wanted, best->total_ms.median, result.metric, metric_of(result, *best),
+            render_line(command, result, *best));
     }
     return success;
   });

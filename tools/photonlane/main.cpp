@@ -175,7 +175,8 @@ void add_sweep(CLI::App& app, Arguments& all) {
                    "was made before, .exr or .png")
       ->type_name("varied|best|FILE");
   add_limits(*sweep_app, sweep.limits,
-             "good enough: name the cheapest setting that keeps to it, exit 1 where there is none");
+             "good enough: name the cheapest setting that keeps to it; with ms=16 or fps=60 "
+             "the most accurate one that is so quick; exit 1 where there is none");
   sweep_app->add_option("--repeats", sweep.repeats, "timed frames a setting (11)")
       ->check(CLI::Range(1, 100000))
       ->type_name("N");

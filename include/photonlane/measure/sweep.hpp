@@ -142,4 +142,8 @@ void mark_front(std::vector<Setting>& settings, const Metric& metric);
 /// The cheapest setting that keeps to all limits, or null.
 const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& limits);
 
+/// The most accurate setting, by the sweep's metric, whose median frame takes no longer than so
+/// many milliseconds and that keeps to all limits; of equal ones the cheapest. Null: there is none.
+const Setting* best_within(const Sweep& sweep, double most_ms, const std::vector<Limit>& limits);
+
 }  // namespace photonlane
