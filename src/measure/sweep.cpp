@@ -198,165 +198,209 @@ Sweep sweep(const World& world, const Camera& camera, const Budget& base,
   return sweep([&](const SceneNumbers&) { return world; }, {}, camera, base, vary, options);
 }
 
-Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
-            const Camera& camera, const Budget& base, const std::vector<Vary>& vary,
-            const SweepOptions& options) {
-  Sweep result;
-  result.metric = options.metric;
-  result.one_by_one = options.one_by_one;
-  const Limit weighed = parse_limit(std::string(options.metric) + "=0");
-  for (const Vary& one : vary) result.knobs.push_back(one.knob);
-  result.settings = different(options.one_by_one ? one_by_one({base, camera, numbers}, vary)
-                                                 : combinations({base, camera, numbers}, vary),
-                              vary);
-  std::map<SceneNumbers, World> worlds;
-  worlds.emplace(numbers, world_of(numbers));
-  const World& world = worlds.begin()->second;
-  result.plane = world.plane() != nullptr;
-  for (const Setting& setting : result.settings) {
-    if (!worlds.contains(setting.numbers)) {
-      worlds.emplace(setting.numbers, world_of(setting.numbers));
+namespace {
+
+/// The frames of a sweep: first how wrong each setting is, then how long it takes, in turns.
+class SweepRun {
+ public:
+  SweepRun(const std::function<World(const SceneNumbers&)>& world_of, const Settings& base,
+           const std::vector<Vary>& vary, const SweepOptions& options)
+      : options_(options), weighed_(parse_limit(std::string(options.metric) + "=0")) {
+    result_.metric = options.metric;
+    result_.one_by_one = options.one_by_one;
+    for (const Vary& one : vary) result_.knobs.push_back(one.knob);
+    result_.settings =
+        different(options.one_by_one ? one_by_one(base, vary) : combinations(base, vary), vary);
+    base_world_ = &worlds_.emplace(base.numbers, world_of(base.numbers)).first->second;
+    result_.plane = base_world_->plane() != nullptr;
+    for (const Setting& setting : result_.settings) {
+      if (!worlds_.contains(setting.numbers)) {
+        worlds_.emplace(setting.numbers, world_of(setting.numbers));
+      }
+      views_.insert(view_text(setting.camera));
     }
-  }
-  result.reference_kind = options.given ? ReferenceKind::given : options.reference;
-  if (options.given) {
-    result.reference = base;
-    result.reference.frame.width = options.given->size().width;
-    result.reference.frame.height = options.given->size().height;
-  } else {
-    result.reference = reference_of(base, result.settings, vary, options.reference);
-    result.reference_knobs = other_knobs(base, result.reference);
+    choose_reference(base.budget, vary);
+    measured_.layers = measurable_layers(*base_world_);
+    measured_.threads = options.threads;
   }
 
-  const std::size_t rounds = static_cast<std::size_t>(options.warm_up + options.repeats);
-  // The references, at their best in everything, take about as long as all the rest.
-  const double parts = static_cast<double>(result.settings.size() * (rounds + 1));
-  std::set<std::string> views;
-  for (const Setting& setting : result.settings) views.insert(view_text(setting.camera));
-  if (options.given && views.size() > 1) {
-    throw Error(ErrorKind::usage,
-                "a reference of one view for settings of several, expected none to be given where "
-                "the camera or the window is varied");
+  Sweep run() {
+    measure_errors();
+    measure_times();
+    return std::move(result_);
   }
-  double done = 0;
-  double referred = 0;
-  const auto go_on = [&](double reference) {
+
+ private:
+  void choose_reference(const Budget& base, const std::vector<Vary>& vary) {
+    if (!options_.given) {
+      result_.reference_kind = options_.reference;
+      result_.reference = reference_of(base, result_.settings, vary, options_.reference);
+      result_.reference_knobs = other_knobs(base, result_.reference);
+      return;
+    }
+    if (views_.size() > 1) {
+      throw Error(ErrorKind::usage,
+                  "a reference of one view for settings of several, expected none to be given "
+                  "where the camera or the window is varied");
+    }
+    result_.reference_kind = ReferenceKind::given;
+    result_.reference = base;
+    result_.reference.frame.width = options_.given->size().width;
+    result_.reference.frame.height = options_.given->size().height;
+  }
+
+  std::size_t rounds() const {
+    return static_cast<std::size_t>(options_.warm_up + options_.repeats);
+  }
+
+  /// The references take about as long as all the rest; `reference` is the share of the one that
+  /// is being made.
+  bool go_on(double reference) const {
+    const double parts = static_cast<double>(result_.settings.size() * (rounds() + 1));
     const double share =
-        0.5 * (referred + reference) / static_cast<double>(views.size()) + 0.5 * done / parts;
-    return !options.progress || options.progress(share);
-  };
-  const auto part_done = [&] {
-    done += 1;
+        0.5 * (referred_ + reference) / static_cast<double>(views_.size()) + 0.5 * done_ / parts;
+    return !options_.progress || options_.progress(share);
+  }
+  void part_done() {
+    done_ += 1;
     if (!go_on(0)) throw Error(ErrorKind::cancelled, "stopped by the caller");
-  };
+  }
+  std::optional<SweepPart> known_part(std::size_t part) const {
+    return options_.known ? options_.known(part) : std::nullopt;
+  }
+  void tell(std::size_t part, const SweepPart& what) const {
+    if (options_.measured) options_.measured(part, what);
+  }
 
-  RenderOptions measured{.layers = measurable_layers(world),
-                         .threads = options.threads,
-                         .progress = {},
-                         .recycle = {}};
-  std::map<std::string, Frame> references;
-  bool announced = false;
-  const auto make_reference = [&](const Camera& seen_by) {
-    if (options.kept) {
-      if (std::optional<Frame> kept = options.kept(result.reference, seen_by)) {
+  Frame make_reference(const Camera& seen_by) {
+    if (options_.kept) {
+      if (std::optional<Frame> kept = options_.kept(result_.reference, seen_by)) {
         return std::move(*kept);
       }
     }
-    if (options.announce && !announced) {
-      announced = true;
-      const double one = guess_ms(world, seen_by, result.reference, options.threads);
-      options.announce(
-          {result.reference, seen_by, views.size(), one * static_cast<double>(views.size())});
+    if (options_.announce && !announced_) {
+      announced_ = true;
+      const double one = guess_ms(*base_world_, seen_by, result_.reference, options_.threads);
+      options_.announce(
+          {result_.reference, seen_by, views_.size(), one * static_cast<double>(views_.size())});
     }
-    RenderOptions once = measured;
-    once.progress = go_on;
-    Frame frame = render(world, seen_by, result.reference, std::move(once));
-    if (options.keep) options.keep(result.reference, seen_by, frame);
+    RenderOptions once = measured_;
+    once.progress = [this](double share) { return go_on(share); };
+    Frame frame = render(*base_world_, seen_by, result_.reference, std::move(once));
+    if (options_.keep) options_.keep(result_.reference, seen_by, frame);
     return frame;
-  };
-  const auto reference_of_view = [&](const Camera& seen_by) -> const Frame& {
-    if (options.given) return *options.given;
-    const auto [found, fresh] = references.try_emplace(view_text(seen_by));
+  }
+  const Frame& reference_of_view(const Camera& seen_by) {
+    if (options_.given) return *options_.given;
+    const auto [found, fresh] = references_.try_emplace(view_text(seen_by));
     if (fresh) {
       found->second = make_reference(seen_by);
-      referred += 1;
+      referred_ += 1;
     }
     return found->second;
-  };
-  const auto known_part = [&](std::size_t part) {
-    return options.known ? options.known(part) : std::nullopt;
-  };
-  const auto tell = [&](std::size_t part, const SweepPart& what) {
-    if (options.measured) options.measured(part, what);
-  };
-  for (std::size_t i = 0; i < result.settings.size(); ++i) {
-    Setting& setting = result.settings[i];
-    std::optional<SweepPart> part = known_part(i);
-    if (!part) {
-      const Frame& reference = reference_of_view(setting.camera);
-      const Frame frame =
-          render(worlds.at(setting.numbers), setting.camera, setting.budget, measured);
-      part.emplace();
-      part->tally = frame.tally;
-      part->error = frame.size() == reference.size()
-                        ? compare(frame, reference)
-                        : compare(resample(frame, reference.size()), reference);
-      part->error.errors = {};
-      tell(i, *part);
-    }
-    setting.tally = part->tally;
-    setting.error = std::move(part->error);
-    part_done();
   }
-  referred = static_cast<double>(views.size());
 
-  const std::size_t count = result.settings.size();
-  std::vector<std::vector<double>> total(count), cast(count), fill(count);
-  const auto put_times = [&] {
-    for (std::size_t i = 0; i < count; ++i) {
-      result.settings[i].total_ms = summarize(total[i]);
-      result.settings[i].cast_ms = summarize(cast[i]);
-      result.settings[i].fill_ms = summarize(fill[i]);
-      result.settings[i].on_front = false;
-    }
-    mark_front(result.settings, *weighed.metric);
-  };
-  Frame shown;
-  for (std::size_t round = 0; round < rounds; ++round) {
-    const bool counts = round >= static_cast<std::size_t>(options.warm_up);
-    for (std::size_t i = 0; i < count; ++i) {
-      const std::size_t turn = (i + round) % count;
-      const std::size_t number = count * (round + 1) + turn;
-      std::optional<SweepPart> part = counts ? known_part(number) : std::nullopt;
+  void measure_errors() {
+    for (std::size_t i = 0; i < result_.settings.size(); ++i) {
+      Setting& setting = result_.settings[i];
+      std::optional<SweepPart> part = known_part(i);
       if (!part) {
-        const Setting& setting = result.settings[turn];
-        shown = render(worlds.at(setting.numbers), setting.camera, setting.budget,
-                       {.layers = {Layer::display},
-                        .threads = options.threads,
-                        .progress = {},
-                        .recycle = std::move(shown)});
-        part = SweepPart{.timed = true,
-                         .tally = {},
-                         .error = {},
-                         .total_ms = shown.cost.total_ms(),
-                         .cast_ms = shown.cost.cast_ms,
-                         .fill_ms = shown.cost.fill_ms};
-        if (counts) tell(number, *part);
+        const Frame& reference = reference_of_view(setting.camera);
+        const Frame frame =
+            render(worlds_.at(setting.numbers), setting.camera, setting.budget, measured_);
+        part.emplace();
+        part->tally = frame.tally;
+        part->error = frame.size() == reference.size()
+                          ? compare(frame, reference)
+                          : compare(resample(frame, reference.size()), reference);
+        part->error.errors = {};
+        tell(i, *part);
       }
-      if (counts) {
-        total[turn].push_back(part->total_ms);
-        cast[turn].push_back(part->cast_ms);
-        fill[turn].push_back(part->fill_ms);
-      }
+      setting.tally = part->tally;
+      setting.error = std::move(part->error);
       part_done();
     }
-    if (counts && options.so_far && round + 1 < rounds) {
-      put_times();
-      options.so_far(result);
-    }
+    referred_ = static_cast<double>(views_.size());
   }
-  put_times();
-  return result;
+
+  void measure_times() {
+    const std::size_t count = result_.settings.size();
+    times_.resize(count);
+    for (std::size_t round = 0; round < rounds(); ++round) {
+      const bool counts = round >= static_cast<std::size_t>(options_.warm_up);
+      for (std::size_t i = 0; i < count; ++i) {
+        const std::size_t turn = (i + round) % count;
+        const std::size_t number = count * (round + 1) + turn;
+        std::optional<SweepPart> part = counts ? known_part(number) : std::nullopt;
+        if (!part) {
+          part = time_frame(result_.settings[turn]);
+          if (counts) tell(number, *part);
+        }
+        if (counts) times_[turn].add(*part);
+        part_done();
+      }
+      if (counts && options_.so_far && round + 1 < rounds()) {
+        put_times();
+        options_.so_far(result_);
+      }
+    }
+    put_times();
+  }
+
+  SweepPart time_frame(const Setting& setting) {
+    shown_ = render(worlds_.at(setting.numbers), setting.camera, setting.budget,
+                    {.layers = {Layer::display},
+                     .threads = options_.threads,
+                     .progress = {},
+                     .recycle = std::move(shown_)});
+    return {.timed = true,
+            .tally = {},
+            .error = {},
+            .total_ms = shown_.cost.total_ms(),
+            .cast_ms = shown_.cost.cast_ms,
+            .fill_ms = shown_.cost.fill_ms};
+  }
+
+  void put_times() {
+    for (std::size_t i = 0; i < times_.size(); ++i) {
+      result_.settings[i].total_ms = summarize(times_[i].total);
+      result_.settings[i].cast_ms = summarize(times_[i].cast);
+      result_.settings[i].fill_ms = summarize(times_[i].fill);
+      result_.settings[i].on_front = false;
+    }
+    mark_front(result_.settings, *weighed_.metric);
+  }
+
+  struct Times {
+    std::vector<double> total, cast, fill;
+    void add(const SweepPart& part) {
+      total.push_back(part.total_ms);
+      cast.push_back(part.cast_ms);
+      fill.push_back(part.fill_ms);
+    }
+  };
+
+  const SweepOptions& options_;
+  Limit weighed_;
+  Sweep result_;
+  std::map<SceneNumbers, World> worlds_;
+  const World* base_world_ = nullptr;
+  std::set<std::string> views_;
+  RenderOptions measured_{.layers = {}, .threads = 0, .progress = {}, .recycle = {}};
+  std::map<std::string, Frame> references_;
+  bool announced_ = false;
+  double done_ = 0;      ///< settings' frames
+  double referred_ = 0;  ///< references
+  std::vector<Times> times_;
+  Frame shown_;
+};
+
+}  // namespace
+
+Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
+            const Camera& camera, const Budget& base, const std::vector<Vary>& vary,
+            const SweepOptions& options) {
+  return SweepRun(world_of, {base, camera, numbers}, vary, options).run();
 }
 
 const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& limits) {
