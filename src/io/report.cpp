@@ -377,23 +377,22 @@ std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& s
 std::string sweep_csv(const Sweep& sweep) {
   std::string text;
   for (const std::string& knob : sweep.knobs) text += knob + ",";
-  text +=
-      "total_ms,total_ms_spread,cast_ms,fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,"
-      "bounces";
+  text += "total_ms,total_ms_spread,cast_ms,fill_ms";
+  for (const auto& [name, member] : tally_counts()) text += fmt::format(",{}", name);
   for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);
   text += ",on_front\n";
   for (const Setting& setting : sweep.settings) {
     for (const std::string& value : setting.values) text += value + ",";
-    const Tally& tally = setting.tally;
-    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}", setting.total_ms.median,
-                        setting.total_ms.spread, setting.cast_ms.median, setting.fill_ms.median,
-                        tally.lanes, tally.steps, tally.hits, tally.escaped, tally.spent,
-                        tally.shadow_lanes, tally.bounces);
+    text += fmt::format("{},{},{},{}", setting.total_ms.median, setting.total_ms.spread,
+                        setting.cast_ms.median, setting.fill_ms.median);
+    for (const auto& [name, member] : tally_counts()) {
+      text += fmt::format(",{}", setting.tally.*member);
+    }
     for (const Metric& metric : metrics()) {
       const auto value = metric.value(setting.error);
       text += value ? fmt::format(",{}", *value) : ",";
     }
-    text += fmt::format(",{}\n", setting.on_front ? 1 : 0);
+    text += setting.on_front ? ",true\n" : ",false\n";
   }
   return text;
 }

@@ -12,7 +12,7 @@
 namespace photonlane::io {
 namespace {
 
-constexpr std::pair<const char*, std::uint64_t Tally::*> tally_members[] = {
+constexpr TallyCount counts[] = {
     {"lanes", &Tally::lanes},
     {"steps", &Tally::steps},
     {"hits", &Tally::hits},
@@ -58,6 +58,8 @@ void add_files(const Field& field, const std::string& folder, Digest& digest) {
 }
 
 }  // namespace
+
+std::span<const TallyCount> tally_counts() { return counts; }
 
 Digest digest_of(const SceneFile& file) {
   Digest digest;
@@ -116,12 +118,12 @@ Cost cost_from(const Json& json) {
 
 Json to_json(const Tally& tally) {
   Json json = Json::object();
-  for (const auto& [name, member] : tally_members) json[name] = tally.*member;
+  for (const auto& [name, member] : counts) json[name] = tally.*member;
   return json;
 }
 Tally tally_from(const Json& json) {
   Tally tally;
-  for (const auto& [name, member] : tally_members) json.at(name).get_to(tally.*member);
+  for (const auto& [name, member] : counts) json.at(name).get_to(tally.*member);
   return tally;
 }
 

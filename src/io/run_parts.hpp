@@ -1,5 +1,9 @@
 #pragma once
 
+#include <span>
+#include <string_view>
+#include <utility>
+
 #include "base/digest.hpp"
 #include "io/json.hpp"
 #include "photonlane/io/scene_file.hpp"
@@ -13,6 +17,10 @@ Digest digest_of(const SceneFile& file);
 
 /// Adds the colors of a frame, or what else it has, and its size.
 void add_frame(const Frame& frame, Digest& digest);
+
+/// What a tally counts, by name.
+using TallyCount = std::pair<std::string_view, std::uint64_t Tally::*>;
+std::span<const TallyCount> tally_counts();
 
 Json to_json(const Cost& cost);
 Json to_json(const Tally& tally);

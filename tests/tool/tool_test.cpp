@@ -187,9 +187,12 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
   EXPECT_THAT(
       csv, StartsWith(
                "cells.method,cells.increment,total_ms,total_ms_spread,cast_ms,"
-               "fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,bounces,rmse,psnr,ssim,largest,"
+               "fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,bounces,cut_bounces,crossings,"
+               "bent_steps,secondary_steps,evaluations,rmse,psnr,ssim,largest,"
                "share_other,depth_median,depth_p99,on_front\nleap,-,"));
   EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 4);
+  EXPECT_THAT(csv, ContainsRegex(",true\n"));
+  EXPECT_THAT(csv, ContainsRegex(",false\n"));
   const auto json = nlohmann::json::parse(folder.read("sweep/sweep.json"));
   EXPECT_EQ(json["settings"].size(), 3u);
   EXPECT_EQ(json["settings"][1]["values"][1], "0.5");
