@@ -138,23 +138,27 @@ class MarchBlock {
 
   /// Values where lanes are, and how far they can go from there where that is told by slopes.
   void evaluate(std::span<const Tape::Instruction> asked, const ActiveVectors& active) {
-    if (method_ != FieldMethod::slope || all_inside(active)) {
+    if (method_ != FieldMethod::slope) {
+      for (std::size_t k = 0; k < active.count; ++k) place(machine_, active.index[k]);
+      machine_.run(asked, active, cuts_);
+      return;
+    }
+    if (all_inside(active)) {
       for (std::size_t k = 0; k < active.count; ++k) {
         place(machine_, active.index[k]);
         clear_[active.index[k]] = hn::Zero(D());
       }
-      machine_.run(asked, active, cuts_);
+      machine_.run(asked, active);
       return;
     }
+    auto& places = slopes_.machine();
     for (std::size_t k = 0; k < active.count; ++k) {
       const std::size_t j = active.index[k];
-      const Number* const starts[3] = {lanes_.x, lanes_.y, lanes_.z};
-      const Number* const ways[3] = {lanes_.direction_x, lanes_.direction_y, lanes_.direction_z};
-      for (std::size_t axis = 0; axis < 3; ++axis) {
-        const V way = hn::Load(D(), ways[axis] + first_ + j * hn::Lanes(D()));
-        const V start = hn::Load(D(), starts[axis] + first_ + j * hn::Lanes(D()));
-        slopes_.point(axis, j) = {hn::Add(start, hn::Mul(t_[j], way)), {way}};
-      }
+      const std::size_t i = first_ + j * hn::Lanes(D());
+      place(places, j);
+      places.point(0, 0, j).along = hn::Load(D(), lanes_.direction_x + i);
+      places.point(0, 1, j).along = hn::Load(D(), lanes_.direction_y + i);
+      places.point(0, 2, j).along = hn::Load(D(), lanes_.direction_z + i);
     }
     slopes_.run(asked, active);
     for (std::size_t k = 0; k < active.count; ++k) {

@@ -393,7 +393,8 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
       this->left_[j] = row(11);
       enter_[j] = row(12);
       leave_[j] = row(13);
-      this->until_[j] = leave_[j];
+      // All of the field matters everywhere.
+      this->until_[j] = part_ == 0 ? hn::Inf(d) : leave_[j];
       const auto mask = [&](std::uint8_t flag) {
         std::uint64_t bits = 0;
         for (std::size_t m = 0; m < width; ++m) {

@@ -49,8 +49,8 @@ class SlopeMachine {
     for (std::size_t j = 0; j < block_vectors; ++j) straight_[0][j] = known_[0][j] = inf();
   }
 
-  /// A coordinate of the places where lanes are; its slope is the lane's way.
-  T& point(std::size_t axis, std::size_t j) { return machine_.point(0, axis, j); }
+  /// Whose point 0 is where lanes are, with their ways for slopes.
+  Machine<D, T>& machine() { return machine_; }
   V value(std::size_t j) const { return machine_.value(j).v; }
   /// How far the way is clear, in meters; 0 inside.
   V clear(std::size_t j) const { return clear_[result_][j]; }
@@ -80,7 +80,7 @@ class SlopeMachine {
   };
   Known load(std::size_t reg, std::size_t j) const {
     const T& value = machine_.value_at(reg, j);
-    return {value.v, value.along, clear_[reg][j], chord_[reg][j], known_values_[reg][j]};
+    return {value.v, value.along, clear_[reg][j], chord_[reg][j], sure_[reg][j]};
   }
 
   /// Meters until a value gets to 0 along its line.
@@ -113,7 +113,7 @@ class SlopeMachine {
     if (one.box != Tape::no_box) clear = hn::Max(clear, way_to_box(one, j));
     clear_[one.out][j] = hn::IfThenElseZero(outside, clear);
     chord_[one.out][j] = hn::IfThenElseZero(outside, hn::Min(hn::Max(chord, ball), known));
-    known_values_[one.out][j] = known;
+    sure_[one.out][j] = known;
     machine_.set_value(one.out, j, T(value, {hn::Max(line, hn::Neg(reach))}));
   }
   void keep(const Tape::Instruction& one, std::size_t j, V line, V chord, V known) {
@@ -238,7 +238,7 @@ class SlopeMachine {
       const T& a = machine_.value_at(one.a, j);
       const T& b = machine_.value_at(one.b, j);
       machine_.set_value(one.out, j, T(hn::Min(a.v, b.v), {hn::Min(a.along, b.along)}));
-      for (auto* kept : {clear_, chord_, known_values_}) {
+      for (auto* kept : {clear_, chord_, sure_}) {
         kept[one.out][j] = hn::Min(kept[one.a][j], kept[one.b][j]);
       }
     }
@@ -487,7 +487,7 @@ class SlopeMachine {
   V known_[Tape::most_registers][block_vectors];     ///< and what is made from it is continuous
   V clear_[Tape::most_registers][block_vectors];
   V chord_[Tape::most_registers][block_vectors];
-  V known_values_[Tape::most_registers][block_vectors];
+  V sure_[Tape::most_registers][block_vectors];
 };
 
 }  // namespace HWY_NAMESPACE

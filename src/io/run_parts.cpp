@@ -61,8 +61,9 @@ void add_files(const Field& field, const std::string& folder, Digest& digest) {
 
 std::span<const TallyCount> tally_counts() { return counts; }
 
-Digest digest_of(const SceneFile& file) {
+Digest digest_of_scene(const SceneFile& file) {
   Digest digest;
+  digest.add(PHOTONLANE_VERSION);
   digest.add(file.text);
   // What came from other files: those may be others by now.
   for (const Texture& texture : file.scene.textures) add_numbers(texture.texels.values(), digest);
@@ -75,9 +76,18 @@ Digest digest_of(const SceneFile& file) {
     digest.add(value);
   }
   for (const std::string& door : file.opened) digest.add(door);
-  add_knobs(camera_knobs(), file.camera, digest);
-  add_knobs(plane_window_knobs(), file.camera.window, digest);
-  add_knobs(budget_knobs(), file.budget, digest);
+  return digest;
+}
+
+void add_view(const Camera& camera, const Budget& budget, Digest& digest) {
+  add_knobs(camera_knobs(), camera, digest);
+  add_knobs(plane_window_knobs(), camera.window, digest);
+  add_knobs(budget_knobs(), budget, digest);
+}
+
+Digest digest_of(const SceneFile& file) {
+  Digest digest = digest_of_scene(file);
+  add_view(file.camera, file.budget, digest);
   return digest;
 }
 

@@ -14,6 +14,10 @@ namespace photonlane::io {
 /// All of a scene file that decides what a run of it leaves: its text, numbers, doors, camera and
 /// budget as they are now.
 Digest digest_of(const SceneFile& file);
+/// The same but for the camera and the budget, which add_view() adds: for many of one scene, whose
+/// files are read once.
+Digest digest_of_scene(const SceneFile& file);
+void add_view(const Camera& camera, const Budget& budget, Digest& digest);
 
 /// Adds the colors of a frame, or what else it has, and its size.
 void add_frame(const Frame& frame, Digest& digest);

@@ -102,10 +102,11 @@ namespace {
 /// The references of a sweep, each in a file of its folder, by what it is of.
 class KeptReferences {
  public:
-  KeptReferences(const SceneFile& file, const std::string& folder) : file_(file), folder_(folder) {}
+  KeptReferences(const Digest& scene, std::string folder)
+      : scene_(scene), folder_(std::move(folder)) {}
 
-  std::optional<Frame> read(const Budget& budget, const Camera& camera) {
-    const std::string path = path_of(budget, camera);
+  std::optional<Frame> read(const Budget& budget, const Camera& camera) const {
+    const std::string path = folder_ + "/" + name_for(budget, camera);
     if (!std::filesystem::exists(path)) return std::nullopt;
     try {
       Frame frame = read_frame(path);
@@ -115,37 +116,36 @@ class KeptReferences {
     }
     return std::nullopt;
   }
-  void write(const Budget& budget, const Camera& camera, Frame& frame) {
-    write_frame(path_of(budget, camera), frame);
+  void write(const Budget& budget, const Camera& camera, Frame& frame) const {
+    write_frame(folder_ + "/" + name_for(budget, camera), frame);
   }
   /// Removes those of other sweeps.
-  void remove_others() const {
+  void keep_those_of(const Sweep& sweep) const {
+    std::set<std::string> own;
+    for (const Setting& setting : sweep.settings) {
+      own.insert(name_for(sweep.reference, setting.camera));
+    }
     for (const auto& entry : std::filesystem::directory_iterator(folder_)) {
       const std::string name = entry.path().filename().string();
-      if (name.size() == prefix.size() + 32 + 4 && name.starts_with(prefix) &&
-          name.ends_with(".exr") && !used_.contains(name)) {
-        std::error_code ignored;
-        std::filesystem::remove(entry.path(), ignored);
-      }
+      if (name.size() != own.begin()->size() || own.contains(name)) continue;
+      if (!name.starts_with(prefix) || !name.ends_with(suffix)) continue;
+      std::error_code ignored;
+      std::filesystem::remove(entry.path(), ignored);
     }
   }
 
  private:
   static constexpr std::string_view prefix = "reference-";
+  static constexpr std::string_view suffix = ".exr";
 
-  std::string path_of(const Budget& budget, const Camera& camera) {
-    SceneFile of = file_;
-    of.budget = budget;
-    of.camera = camera;
-    const Digest digest = digest_of(of);
-    const std::string name = fmt::format("{}{:016x}{:016x}.exr", prefix, digest.high, digest.low);
-    used_.insert(name);
-    return folder_ + "/" + name;
+  std::string name_for(const Budget& budget, const Camera& camera) const {
+    Digest digest = scene_;
+    add_view(camera, budget, digest);
+    return fmt::format("{}{:016x}{:016x}{}", prefix, digest.high, digest.low, suffix);
   }
 
-  const SceneFile& file_;
+  Digest scene_;
   std::string folder_;
-  std::set<std::string> used_;
 };
 
 }  // namespace
@@ -153,7 +153,9 @@ class KeptReferences {
 Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std::string& folder,
                 SweepOptions options, const RunOptions& run) {
   const OutputFolder made(folder);
-  Digest what = digest_of(file);
+  const Digest scene = digest_of_scene(file);
+  Digest what = scene;
+  add_view(file.camera, file.budget, what);
   for (const Vary& one : vary) {
     what.add(one.knob);
     for (const std::string& value : one.values) what.add(value);
@@ -169,7 +171,7 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
   options.measured = [&](std::size_t part, const SweepPart& measured) {
     journal.keep(part, to_json(measured));
   };
-  KeptReferences references(file, folder);
+  const KeptReferences references(scene, folder);
   options.kept = [&](const Budget& budget, const Camera& camera) {
     return references.read(budget, camera);
   };
@@ -192,7 +194,7 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
         sweep([&](const SceneNumbers& numbers) { return compile(scene_with(file, numbers)); },
               file.numbers, file.camera, file.budget, vary, options);
     journal.finish();
-    references.remove_others();
+    if (!options.given) references.keep_those_of(result);
     return result;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::cancelled) throw;

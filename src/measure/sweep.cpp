@@ -151,55 +151,6 @@ double guess_ms(const World& world, const Camera& camera, const Budget& budget, 
   return frame.cost.total_ms() * share;
 }
 
-}  // namespace
-
-Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
-                    const std::vector<Vary>& vary, ReferenceKind kind) {
-  const auto varied = [&](std::string_view knob) {
-    return std::any_of(vary.begin(), vary.end(), [&](const Vary& one) { return one.knob == knob; });
-  };
-  const Budget all = base.reference();
-  Budget best = kind == ReferenceKind::best ? all : base;
-  if (kind != ReferenceKind::best) {
-    const std::set<std::string_view> tied = tied_knobs(vary);
-    for (const Knob<Budget>& entry : budget_knobs()) {
-      if (tied.contains(entry.info.name)) {
-        set_knob(budget_knobs(), best, entry.info.name, knob_text(entry, all));
-      }
-    }
-  }
-  for (const Setting& setting : settings) {
-    const FrameBudget& frame = setting.budget.frame;
-    if (varied("frame.samples")) {
-      best.frame.samples = std::clamp(4 * frame.samples, best.frame.samples, 1024);
-    }
-    if (varied("frame.width")) best.frame.width = std::max(best.frame.width, frame.width);
-    if (varied("frame.height")) best.frame.height = std::max(best.frame.height, frame.height);
-    best.far_limit = std::max(best.far_limit, setting.budget.far_limit);
-  }
-  return best;
-}
-
-void mark_front(std::vector<Setting>& settings, const Metric& metric) {
-  for (Setting& one : settings) {
-    const double time = one.total_ms.median;
-    const double error = metric_value(metric, one.error);
-    one.on_front = std::none_of(settings.begin(), settings.end(), [&](const Setting& other) {
-      const double other_time = other.total_ms.median;
-      const double other_error = metric_value(metric, other.error);
-      return other_time <= time && other_error <= error &&
-             (other_time < time || other_error < error);
-    });
-  }
-}
-
-Sweep sweep(const World& world, const Camera& camera, const Budget& base,
-            const std::vector<Vary>& vary, const SweepOptions& options) {
-  return sweep([&](const SceneNumbers&) { return world; }, {}, camera, base, vary, options);
-}
-
-namespace {
-
 /// The frames of a sweep: first how wrong each setting is, then how long it takes, in turns.
 class SweepRun {
  public:
@@ -396,6 +347,51 @@ class SweepRun {
 };
 
 }  // namespace
+
+Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
+                    const std::vector<Vary>& vary, ReferenceKind kind) {
+  const auto varied = [&](std::string_view knob) {
+    return std::any_of(vary.begin(), vary.end(), [&](const Vary& one) { return one.knob == knob; });
+  };
+  const Budget all = base.reference();
+  Budget best = kind == ReferenceKind::best ? all : base;
+  if (kind != ReferenceKind::best) {
+    const std::set<std::string_view> tied = tied_knobs(vary);
+    for (const Knob<Budget>& entry : budget_knobs()) {
+      if (tied.contains(entry.info.name)) {
+        set_knob(budget_knobs(), best, entry.info.name, knob_text(entry, all));
+      }
+    }
+  }
+  for (const Setting& setting : settings) {
+    const FrameBudget& frame = setting.budget.frame;
+    if (varied("frame.samples")) {
+      best.frame.samples = std::clamp(4 * frame.samples, best.frame.samples, 1024);
+    }
+    if (varied("frame.width")) best.frame.width = std::max(best.frame.width, frame.width);
+    if (varied("frame.height")) best.frame.height = std::max(best.frame.height, frame.height);
+    best.far_limit = std::max(best.far_limit, setting.budget.far_limit);
+  }
+  return best;
+}
+
+void mark_front(std::vector<Setting>& settings, const Metric& metric) {
+  for (Setting& one : settings) {
+    const double time = one.total_ms.median;
+    const double error = metric_value(metric, one.error);
+    one.on_front = std::none_of(settings.begin(), settings.end(), [&](const Setting& other) {
+      const double other_time = other.total_ms.median;
+      const double other_error = metric_value(metric, other.error);
+      return other_time <= time && other_error <= error &&
+             (other_time < time || other_error < error);
+    });
+  }
+}
+
+Sweep sweep(const World& world, const Camera& camera, const Budget& base,
+            const std::vector<Vary>& vary, const SweepOptions& options) {
+  return sweep([&](const SceneNumbers&) { return world; }, {}, camera, base, vary, options);
+}
 
 Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const SceneNumbers& numbers,
             const Camera& camera, const Budget& base, const std::vector<Vary>& vary,

@@ -197,6 +197,16 @@ TEST_F(Resume, SweepsKeepTheirReferences) {
   EXPECT_EQ(made, 1) << "the second sweep takes the first one's";
   EXPECT_EQ(errors_of(again), errors_of(first));
   EXPECT_EQ(references(), kept);
+  // So does one that finds all errors in its journal, and leaves it for the next.
+  io::RunOptions stopped;
+  stopped.progress = [](double share) { return share < 0.95; };
+  options.repeats = 20;
+  EXPECT_THROW(io::run_sweep(file, vary, folder.path() + "/out", options, stopped), Error);
+  io::RunOptions resumed;
+  resumed.resume = true;
+  io::run_sweep(file, vary, folder.path() + "/out", options, resumed);
+  EXPECT_EQ(made, 1);
+  EXPECT_EQ(references(), kept);
   // Of a knob that does not vary it is another one; the old one goes.
   file.budget.bounces.limit = 0;
   run();

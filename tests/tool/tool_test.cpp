@@ -181,7 +181,7 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
   EXPECT_THAT(outcome.output, HasSubstr("sweep/cost-error.png\n"));
   EXPECT_THAT(outcome.output,
               ContainsRegex("cheapest with rmse at most 0.0001: [0-9.]+ ms, rmse [0-9.e-]+\n"
-                            "photonlane render court.yaml -o cheapest.png --set "
+                            "photonlane render court.yaml -o chosen.png --set "
                             "cells.method=leap\n$"));
   const std::string csv = folder.read("sweep/sweep.csv");
   EXPECT_THAT(
@@ -228,7 +228,7 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
       "--vary cells.steps=2,900 -o s3 --repeats 1 --limit rmse=1e-6");
   EXPECT_EQ(set.code, 0) << set.errors;
   EXPECT_THAT(set.output,
-              HasSubstr("photonlane render 'it'\\''s a court.yaml' -o cheapest.png --size 48x30 "
+              HasSubstr("photonlane render 'it'\\''s a court.yaml' -o chosen.png --size 48x30 "
                         "--set camera.heading=10 --set frame.samples=2 --set cells.steps=900\n"));
 }
 

@@ -73,7 +73,7 @@ std::string shell_word(const std::string& text) {
 
 /// The command that renders the frame of a setting that was measured: with all that was set.
 std::string render_line(const SweepCommand& command, const Sweep& sweep, const Setting& setting) {
-  std::string line = "photonlane render " + shell_word(command.common.scene) + " -o cheapest.png";
+  std::string line = "photonlane render " + shell_word(command.common.scene) + " -o chosen.png";
   if (!command.common.size.empty()) line += " --size " + shell_word(command.common.size);
   for (const std::string& door : command.common.doors) line += " --open " + shell_word(door);
   const auto varied = [&](const std::string& set) {
@@ -90,8 +90,10 @@ std::string render_line(const SweepCommand& command, const Sweep& sweep, const S
   return line;
 }
 
-double metric_of(const Sweep& sweep, const Setting& setting) {
-  return parse_limit(sweep.metric + "=0").metric->value(setting.error).value_or(0);
+/// Equal frames have no signal-to-noise ratio: "-".
+std::string metric_text(const Metric& metric, const Setting& setting) {
+  const auto value = metric.value(setting.error);
+  return value ? fmt::format("{} {:.6g}", metric.name, *value) : fmt::format("{} -", metric.name);
 }
 
 /// Takes "ms=16" or "fps=60" out of limits: how long a frame may take, in milliseconds.
@@ -139,10 +141,7 @@ std::string nearest_text(const Sweep& sweep, std::optional<double> most_ms,
     if (nearest->values[i] != "-") text += " " + sweep.knobs[i] + "=" + nearest->values[i];
   }
   text += fmt::format(", {:.3f} ms", nearest->total_ms.median);
-  for (const Limit& limit : limits) {
-    text += fmt::format(", {} {:.6g}", limit.metric->name,
-                        limit.metric->value(nearest->error).value_or(0));
-  }
+  for (const Limit& limit : limits) text += ", " + metric_text(*limit.metric, *nearest);
   return text;
 }
 
@@ -382,9 +381,9 @@ int run(const SweepCommand& command) {
       return check_failed;
     }
     if (!command.common.quiet && !command.common.json) {
-      print("{} with {}: {:.3f} ms, {} {:.6g}\n{}\n", most_ms ? "most accurate" : "cheapest",
-            wanted, best->total_ms.median, result.metric, metric_of(result, *best),
-            render_line(command, result, *best));
+      const Metric& metric = *parse_limit(result.metric + "=0").metric;
+      print("{} with {}: {:.3f} ms, {}\n{}\n", most_ms ? "most accurate" : "cheapest", wanted,
+            best->total_ms.median, metric_text(metric, *best), render_line(command, result, *best));
     }
     return success;
   });
