@@ -12,14 +12,6 @@
 namespace photonlane::io {
 namespace {
 
-std::string metric_text(const Metric& metric, const Difference& difference) {
-  const auto value = metric.value(difference);
-  if (!value) return metric.name == "psnr" ? "equal" : "-";
-  if (metric.name == "psnr") return fmt::format("{:.1f}", *value);
-  if (metric.name == "ssim") return fmt::format("{:.5f}", *value);
-  return *value == 0 ? "0" : fmt::format("{:.3g}", *value);
-}
-
 Json metrics_object(const Difference& difference) {
   Json object;
   for (const Metric& metric : metrics()) {
@@ -81,6 +73,15 @@ std::string reference_line(const Sweep& sweep) {
   return fmt::format("reference: {}x{}, {}", frame.width, frame.height, means);
 }
 
+/// A knob's last word, where no other knob of the sweep ends in it.
+std::string short_name(const Sweep& sweep, const std::string& knob) {
+  const std::string word = knob.substr(knob.rfind('.') + 1);
+  const auto alike = std::count_if(
+      sweep.knobs.begin(), sweep.knobs.end(),
+      [&](const std::string& other) { return other.substr(other.rfind('.') + 1) == word; });
+  return alike > 1 ? knob : word;
+}
+
 }  // namespace
 
 std::string difference_text(const Difference& difference) {
@@ -99,6 +100,14 @@ std::string difference_text(const Difference& difference) {
   return text;
 }
 
+std::string metric_text(const Metric& metric, const Difference& difference) {
+  const auto value = metric.value(difference);
+  if (!value) return metric.name == "psnr" ? "equal" : "-";
+  if (metric.name == "psnr") return fmt::format("{:.1f}", *value);
+  if (metric.name == "ssim") return fmt::format("{:.5f}", *value);
+  return *value == 0 ? "0" : fmt::format("{:.3g}", *value);
+}
+
 std::string setting_label(const Sweep& sweep, const Setting& setting) {
   const Setting& base = sweep.settings.front();
   if (sweep.one_by_one && &setting == &base) return "base";
@@ -109,7 +118,7 @@ std::string setting_label(const Sweep& sweep, const Setting& setting) {
     std::string told = value;
     if (sweep.one_by_one) {
       if (value == base.values[i]) continue;
-      told = sweep.knobs[i].substr(sweep.knobs[i].rfind('.') + 1) + "=" + value;
+      told = short_name(sweep, sweep.knobs[i]) + "=" + value;
     }
     label += (label.empty() ? "" : " ") + told;
   }

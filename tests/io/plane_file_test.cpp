@@ -143,5 +143,23 @@ TEST(Sweeps, DrawLinesOfTwoKnobsWhereOneIsOfNumbers) {
   EXPECT_FALSE(swept({"way", "other"}, {{"a", "b"}, {"c", "d"}, {"e", "f"}}, false));
 }
 
+TEST(Sweeps, NameKnobsInFullWhereTheirLastWordIsAnothersToo) {
+  Sweep sweep;
+  sweep.knobs = {"crossings.limit", "bounces.limit", "light.crossings"};
+  sweep.metric = "rmse";
+  sweep.one_by_one = true;
+  for (const auto& values : std::vector<std::vector<std::string>>{
+           {"4", "8", "2"}, {"0", "8", "2"}, {"4", "1", "2"}, {"4", "8", "0"}}) {
+    sweep.settings.emplace_back().values = values;
+  }
+  const auto label = [&](std::size_t i) { return setting_label(sweep, sweep.settings[i]); };
+  EXPECT_EQ(label(0), "base");
+  EXPECT_EQ(label(1), "crossings.limit=0");
+  EXPECT_EQ(label(2), "bounces.limit=1");
+  EXPECT_EQ(label(3), "crossings=0");
+  EXPECT_THAT(sweep_text(sweep), HasSubstr("crossings.limit=0"));
+  EXPECT_THAT(sweep_plot(sweep, "title"), HasSubstr("bounces.limit=1"));
+}
+
 }  // namespace
 }  // namespace photonlane::io

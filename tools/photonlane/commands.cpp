@@ -90,10 +90,8 @@ std::string render_line(const SweepCommand& command, const Sweep& sweep, const S
   return line;
 }
 
-/// Equal frames have no signal-to-noise ratio: "-".
-std::string metric_text(const Metric& metric, const Setting& setting) {
-  const auto value = metric.value(setting.error);
-  return value ? fmt::format("{} {:.6g}", metric.name, *value) : fmt::format("{} -", metric.name);
+std::string error_text(const Metric& metric, const Setting& setting) {
+  return fmt::format("{} {}", metric.name, io::metric_text(metric, setting.error));
 }
 
 /// Takes "ms=16" or "fps=60" out of limits: how long a frame may take, in milliseconds.
@@ -141,7 +139,7 @@ std::string nearest_text(const Sweep& sweep, std::optional<double> most_ms,
     if (nearest->values[i] != "-") text += " " + sweep.knobs[i] + "=" + nearest->values[i];
   }
   text += fmt::format(", {:.3f} ms", nearest->total_ms.median);
-  for (const Limit& limit : limits) text += ", " + metric_text(*limit.metric, *nearest);
+  for (const Limit& limit : limits) text += ", " + error_text(*limit.metric, *nearest);
   return text;
 }
 
@@ -383,7 +381,7 @@ int run(const SweepCommand& command) {
     if (!command.common.quiet && !command.common.json) {
       const Metric& metric = *parse_limit(result.metric + "=0").metric;
       print("{} with {}: {:.3f} ms, {}\n{}\n", most_ms ? "most accurate" : "cheapest", wanted,
-            best->total_ms.median, metric_text(metric, *best), render_line(command, result, *best));
+            best->total_ms.median, error_text(metric, *best), render_line(command, result, *best));
     }
     return success;
   });

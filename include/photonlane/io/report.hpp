@@ -16,7 +16,10 @@ namespace photonlane::io {
 /// Tables for people: one line a row, columns aligned.
 std::string difference_text(const Difference& difference);
 std::string sweep_text(const Sweep& sweep);
-/// A setting by its values; where knobs were turned one by one, by the one that was.
+/// A metric's value as tables have it: "equal" and "-" where it has none.
+std::string metric_text(const Metric& metric, const Difference& difference);
+/// A setting by its values; where knobs were turned one by one, by the one that was, with its last
+/// word alone where that is told apart.
 std::string setting_label(const Sweep& sweep, const Setting& setting);
 std::string check_text(const SceneReport& report);
 std::string cost_text(const Frame& frame);
