@@ -9,6 +9,8 @@
 #include <new>
 #include <vector>
 
+#include "base/stage_clock.hpp"
+
 #if defined(__SANITIZE_ADDRESS__)
 #define PHOTONLANE_ASAN 1
 #elif defined(__has_feature)
@@ -57,6 +59,7 @@ struct Fiber {
   bool ended = true;
   std::exception_ptr thrown;
   void* fake_stack = nullptr;  ///< of the address sanitizer
+  StageState stage;
 };
 
 /// Those of a thread, kept for the next work.
@@ -88,6 +91,8 @@ int swap(ucontext_t* from, const ucontext_t* to) {
 
 void switch_to(Thread& own, Fiber& fiber) {
   own.running = &fiber;
+  const StageState outside = stage_now();
+  set_stage(fiber.stage);
 #ifdef PHOTONLANE_ASAN
   __sanitizer_start_switch_fiber(&own.outside_fake, fiber.stack.bottom(), stack_bytes);
 #endif
@@ -96,6 +101,8 @@ void switch_to(Thread& own, Fiber& fiber) {
   __sanitizer_finish_switch_fiber(own.outside_fake, nullptr, nullptr);
 #endif
   own.running = nullptr;
+  fiber.stage = stage_now();
+  set_stage(outside);
 }
 
 void switch_outside(Thread& own, Fiber& fiber) {
@@ -136,6 +143,7 @@ void Fibers::run(std::size_t count, const std::function<void(std::size_t)>& work
     fiber.index = i;
     fiber.ended = false;
     fiber.thrown = nullptr;
+    fiber.stage = stage_now();
     getcontext(&fiber.context);
     fiber.context.uc_stack.ss_sp = fiber.stack.bottom();
     fiber.context.uc_stack.ss_size = stack_bytes;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/stage_clock.hpp"
 #include "field/columns.hpp"
 #include "field/lane_order.hpp"
 #include "field/place_lanes.hpp"
@@ -109,6 +110,7 @@ std::size_t CompiledField::values_at(const Number* x, const Number* y, const Num
                                      std::size_t count, Number* values,
                                      const FieldBudget& budget) const {
   const FieldPlaces<Number> places{x, y, z, count};
+  const StageScope stage(Work::march, count);
   if (!goes_by_place(budget, *tape_)) return evaluate_tape(*tape_, places, values);
   const std::shared_ptr<PlaceTree> tree =
       places_->tree<Number>(*tape_, field_, budget.place_memory);
@@ -125,6 +127,9 @@ template <class Number>
 void CompiledField::march(std::span<const LaneBatch<Number>* const> lanes, const Budget& budget,
                           std::span<HitBatch<Number>* const> hits) const {
   if (lanes.empty()) return;
+  std::size_t all = 0;
+  for (const LaneBatch<Number>* batch : lanes) all += batch->size;
+  const StageScope stage(Work::march, all);
   // Detail is left out by how far lanes went.
   const bool whole = lanes.front()->spread * budget.field.detail == 0;
   if (whole && goes_by_place(budget.field, *tape_)) {

@@ -15,6 +15,7 @@
 #include <limits>
 #include <span>
 
+#include "base/stage_clock.hpp"
 #include "field/march-inl.h"
 #include "field/place_lanes.hpp"
 #include "field/places-inl.h"
@@ -301,9 +302,15 @@ class PlaceMarch final : private Guide<D>, private MarchBlock<D> {
       const std::size_t vectors = load(some, size);
       const ActiveVectors active = ActiveVectors::First(vectors);
       HitBatch<Number> own;
-      Block::come_to_surface(active);
+      {
+        const StageScope stage(Work::refine);
+        Block::come_to_surface(active);
+      }
       Block::tell(size, own);
-      Block::describe(active, size, own);
+      {
+        const StageScope stage(Work::normals);
+        Block::describe(active, size, own);
+      }
       for (std::size_t k = 0; k < size; ++k) {
         const Lane& lane = room_->lanes[some[k]];
         HitBatch<Number>& hits = *hits_of_[lane.batch];

@@ -127,6 +127,7 @@ class Places {
   /// Cuts the cube of 2^shift leaves a side around a leaf: what of its part matters in each child.
   std::uint32_t make(std::uint32_t whole, const std::uint32_t (&at)[3], int shift,
                      std::atomic<std::uint32_t>& link) {
+    const StageScope stage(Work::prune);
     PlaceCube<Number> cube;
     set_box(at, shift, cube);
     const Number side = cube.side / 4;

@@ -13,6 +13,7 @@
 #include <algorithm>
 #include <span>
 
+#include "base/stage_clock.hpp"
 #include "field/lane_order.hpp"
 #include "field/march-inl.h"
 #include "field/ways-inl.h"
@@ -54,6 +55,7 @@ class SliceMarch final : private Guide<D>, private MarchBlock<D> {
     const std::size_t width = hn::Lanes(D());
     // Of a few instructions nothing is left out that would pay for asking.
     if (this->budget_.pruning && this->tape_.instructions.size() >= least_pruned) {
+      const StageScope stage(Work::prune);
       hits.shared_evaluations += ways_.cut();
     }
     for (part_ = 0; part_ < ways_.part_count(); ++part_) {
@@ -82,9 +84,14 @@ class SliceMarch final : private Guide<D>, private MarchBlock<D> {
       active = Those(d, this->going_, vectors);
     }
     active = Those(d, this->hit_, vectors);
-    Block::come_to_surface(active);
+    if (active.count == 0) return Block::tell(count, hits);
+    {
+      const StageScope stage(Work::refine);
+      Block::come_to_surface(active);
+    }
     Block::tell(count, hits);
-    if (active.count > 0) Block::describe(active, count, hits);
+    const StageScope stage(Work::normals);
+    Block::describe(active, count, hits);
   }
 
   /// Picks the lanes that are in the nearest slices, as many as hold a good share of those that go;

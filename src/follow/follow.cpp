@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <memory>
 
+#include "base/stage_clock.hpp"
 #include "follow/lane_recorder.hpp"
 #include "follow/look.hpp"
 #include "follow/passing.hpp"
@@ -12,6 +13,22 @@
 
 namespace photonlane {
 namespace {
+
+/// Shares the ticks of a batch out among its lanes, by what was counted of each (null: evenly).
+template <class Give>
+void share_ticks(std::uint64_t ticks, const std::uint32_t* steps, const std::uint32_t* evaluations,
+                 std::size_t size, const Give& give) {
+  const auto weight = [&](std::size_t i) {
+    // What is done once for a lane is about as much as two steps.
+    return 2.0f + static_cast<float>(steps != nullptr ? steps[i] : 0) +
+           static_cast<float>(evaluations != nullptr ? evaluations[i] : 0);
+  };
+  float sum = 0;
+  for (std::size_t i = 0; i < size; ++i) sum += weight(i);
+  for (std::size_t i = 0; i < size; ++i) {
+    give(i, static_cast<float>(ticks) * weight(i) / sum);
+  }
+}
 
 template <class Number>
 class Follower {
@@ -89,20 +106,25 @@ class Follower {
     LaneBatch<Number> lanes;
     std::int32_t bent[capacity];
     HitBatch<Number> hits;
+    std::uint64_t ticks;
   };
 
   /// One leg of the kinds of lanes of which most wait.
   void trace() {
+    const StageScope order(LaneKind::bounces, Work::order);
     std::size_t count = 0;
     for (; count < together_ - full_ && pool_.size() > 0; ++count) {
       if (traced_.size() == count) traced_.push_back(std::make_unique<Traced>());
       Traced& one = *traced_[count];
       one.lanes = {};
+      one.ticks = 0;
       one.size = pool_.take(one.slots);
       gather(one.slots, one.size, one.lanes, one.bent);
     }
     in_company(view_.in_company(), count, [&](std::size_t i) {
       Traced& one = *traced_[i];
+      const StageMeter meter(pixels_.meters() ? &one.ticks : nullptr);
+      const StageScope stage(kind(pool_.lane(one.slots[0])));
       const RoomView& here = view_.rooms[pool_.lane(one.slots[0]).room];
       if (view_.log != nullptr) {
         view_.log->start(
@@ -121,6 +143,12 @@ class Follower {
     const RoomView& here = view_.rooms[pool_.lane(traced.slots[0]).room];
     const HitBatch<Number>& hits = traced.hits;
     const std::size_t size = traced.size;
+    const StageScope stage(kind(pool_.lane(traced.slots[0])), Work::portals, size);
+    if (pixels_.meters()) {
+      share_ticks(
+          traced.ticks, hits.steps, hits.evaluations, size,
+          [&](std::size_t i, float ticks) { pixels_.spend(pool_.lane(traced.slots[i]), ticks); });
+    }
     if (pool_.lane(traced.slots[0]).own) {
       count(hits, size, 0, tally_);
     } else {
@@ -213,6 +241,10 @@ class Follower {
     full_ += ++ended.size == capacity;
   }
 
+  static LaneKind kind(const Onward& lane) {
+    return lane.bounce > 0 ? LaneKind::bounces : LaneKind::portals;
+  }
+
   /// Looks at what full batches of lanes have met; where none is full, at the largest.
   void look() {
     std::stable_sort(ended_.begin(), ended_.end(),
@@ -226,7 +258,13 @@ class Follower {
     ended_.erase(ended_.begin(), ended_.begin() + static_cast<std::ptrdiff_t>(count));
     full_ -= std::min(full_, count);
     while (held_.size() < count) held_.push_back(std::make_unique<Held>(pool_));
-    in_company(view_.in_company(), count, [&](std::size_t i) { look_at(*now[i], *held_[i]); });
+    in_company(view_.in_company(), count, [&](std::size_t i) {
+      held_[i]->ticks = 0;
+      const StageMeter meter(pixels_.meters() ? &held_[i]->ticks : nullptr);
+      const StageScope stage(kind(pool_.lane(now[i]->slots[0])));
+      look_at(*now[i], *held_[i]);
+    });
+    const StageScope order(LaneKind::bounces, Work::order);
     for (std::size_t i = 0; i < count; ++i) give(*held_[i]);
     for (auto& one : now) spare_.push_back(std::move(one));
   }
@@ -235,6 +273,7 @@ class Follower {
   struct Held {
     explicit Held(Pool& pool) : outbox(pool) {}
     std::size_t size = 0;
+    std::uint64_t ticks = 0;
     bool settles = false;
     std::vector<float> travelled;
     Onward onward[capacity];
@@ -296,6 +335,10 @@ class Follower {
   void give(Held& held) {
     held.outbox.send();
     const Onward* lanes = held.onward;
+    if (pixels_.meters()) {
+      share_ticks(held.ticks, nullptr, nullptr, held.size,
+                  [&](std::size_t i, float ticks) { pixels_.spend(lanes[i], ticks); });
+    }
     for (std::size_t i = 0; held.settles && i < held.size; ++i) {
       if (lanes[i].settles && held.seen.kept[i]) pixels_.settle(lanes[i], held.seen.surfaces, i);
     }

@@ -16,6 +16,10 @@ class LightSink {
   virtual void add(const Onward& lane, float red, float green, float blue) = 0;
   /// Settles the layers of a lane's pixel by surface i.
   virtual void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) = 0;
+  /// Whether spend() is to be called.
+  virtual bool meters() const { return false; }
+  /// What a lane took of a thread's time, in ticks of its clock.
+  virtual void spend(const Onward&, float) {}
 };
 
 /// Follows all lanes of a pool, and those that come from them, until none is left. Lanes that only

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <limits>
 
+#include "base/stage_clock.hpp"
 #include "follow/bounce.hpp"
 #include "follow/lane_recorder.hpp"
 #include "follow/passing.hpp"
@@ -187,6 +188,7 @@ class Path {
 
  private:
   void cover() {
+    const StageScope stage(Work::sprites, solids_.size);
     seen_ = solids_;
     panels_.cover(rays_, starts_, seen_, nearest_);
   }
@@ -384,6 +386,7 @@ class Looking {
                  medium_ != nullptr ? medium_->inside : nullptr, gloss, colors_);
       if (gloss.any) looked.gloss = &gloss;
     }
+    const StageScope stage(Work::light, surfaces.size);
     const GoingOn on = going(left);
     illuminate(view_, here_, *leg_.light, glance_.place, looked, colors_, tally_);
     if (wet_) show_wet_floors(on, glance_.sight, surfaces, colors_);
@@ -397,6 +400,7 @@ class Looking {
 
   /// Adds what the surfaces and the fog before them show.
   void add(int pass, LaneRays& rays, const Through* left) {
+    const StageScope stage(Work::light);
     Surfaces& surfaces = path_.seen();
     const float* fogged = surfaces.t;
     if (!surfaces.all_hit || !fresh_) {
@@ -413,7 +417,10 @@ class Looking {
     if (!shafts_) return;
     if (fresh_ && !view_.glossy) glance_.sight.rays(surfaces, rays);
     float lit[Surfaces::capacity];
-    light_fog(view_, here_, glance_.place, rays, fogged, lit, tally_);
+    {
+      const StageScope fog(LaneKind::fog, Work::light, surfaces.size);
+      light_fog(view_, here_, glance_.place, rays, fogged, lit, tally_);
+    }
     shade_fog(here_, fogged, lit, glance_.share, left, surfaces.size, sums_);
   }
 

@@ -2,7 +2,6 @@
 #include <cmath>
 #include <limits>
 
-#include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "follow/follow.hpp"
 #include "follow/look.hpp"
@@ -36,6 +35,7 @@ struct Chunk {
   Chunk() {}  // nothing is set before it is known
   ColumnEvents events;
   PlainColumns plain;
+  std::uint64_t ticks = 0;  ///< that casting took
 };
 
 /// Directions of a run of columns. Planar ones are computed here, in a loop the compiler turns
@@ -162,17 +162,20 @@ FillRow plain_row(const RenderJob& job, const ColumnRow& row) {
 /// The rows of a frame, each sample's, then those at the pixels' centers.
 class Rows {
  public:
-  explicit Rows(const RenderJob& job) : samples_(job.offsets.size()) {
-    for (int y = 0; y < job.size().height; ++y) {
+  explicit Rows(const RenderJob& job) : samples_(job.offsets.size()), top_(job.part.y) {
+    for (int y = top_; y < job.bottom(); ++y) {
       for (const SampleOffset& offset : job.offsets) rows_.push_back(row_at(job, y + offset.y));
       rows_.push_back(row_at(job, y + 0.5));
     }
   }
-  const ColumnRow& sample(int y, std::size_t s) const { return rows_[y * (samples_ + 1) + s]; }
+  const ColumnRow& sample(int y, std::size_t s) const {
+    return rows_[static_cast<std::size_t>(y - top_) * (samples_ + 1) + s];
+  }
   const ColumnRow& center(int y) const { return sample(y, samples_); }
 
  private:
   std::size_t samples_;
+  int top_;
   std::vector<ColumnRow> rows_;
 };
 
@@ -294,6 +297,35 @@ class RowSight final : public Sight {
   std::uint32_t rank_[Surfaces::capacity];
 };
 
+/// Writes what the pixels of a row cost, at its end.
+class RowCost {
+ public:
+  RowCost(const RenderJob& job, PixelSums::Block& block, double cast_ticks)
+      : job_(job),
+        block_(block),
+        cast_ticks_(cast_ticks),
+        meter_(job.meters() ? &block.ticks : nullptr) {}
+  RowCost(const RowCost&) = delete;
+  RowCost& operator=(const RowCost&) = delete;
+  ~RowCost() {
+    if (!job_.meters()) return;
+    const double per_tick = 1 / ticks_per_ns();
+    const double of_column = cast_ticks_ / job_.part.size.height;
+    const Plane<float> costs = job_.frame.values(Layer::cost);
+    for (int i = 0; i < block_.width; ++i) {
+      const double even = (static_cast<double>(block_.ticks) + of_column) / block_.width;
+      costs(block_.x - job_.part.x + i, block_.y - job_.part.y) =
+          static_cast<float>(per_tick * (even + static_cast<double>(block_.followed[i])));
+    }
+  }
+
+ private:
+  const RenderJob& job_;
+  PixelSums::Block& block_;
+  double cast_ticks_;
+  StageMeter meter_;
+};
+
 /// Fills the rows of one tile: `chunks` are the samples of its columns, `center` the columns that
 /// the data layers show.
 void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const* chunks,
@@ -321,14 +353,19 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
   using Block = PixelSums::Block;
   Pool pool(job.rooms.size());
   Outbox outbox(pool);
-  PixelSums pixels(job.view, width, 1);
+  PixelSums pixels(job.view, width, 1, job.meters());
   pixels.blocks.emplace_back();
   pixels.blocks.front().x = first;
   pixels.blocks.front().width = width;
   pixels.blocks.front().height = 1;
+  double cast_ticks = 0;
+  for (std::size_t s = 0; s < samples; ++s) cast_ticks += static_cast<double>(chunks[s]->ticks);
   for (int y = top; y < bottom; ++y) {
     Block& block = pixels.blocks.front();
     block.y = y;
+    block.ticks = 0;
+    if (job.meters()) std::fill_n(block.followed, Surfaces::capacity, 0.0f);
+    const RowCost cost(job, block, cast_ticks);
     const bool center_is_sample = job.center_is_sample();
     if (plain && samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
@@ -338,6 +375,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
                static_cast<std::size_t>(width), first, y, job.target(first, y));
     } else if (samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
+        const StageScope stage(LaneKind::eye);
         RowSight sight(job, chunks[s]->events, frame_rows.sample(y, s));
         const PixelPlace place = job.pixels(first, y, width, s);
         look({.view = job,
@@ -356,6 +394,7 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
     if (!job.data()) continue;
     if (plain || !center_is_sample) {
       Colors unused;
+      const StageScope stage(LaneKind::eye);
       RowSight sight(job, center.events, frame_rows.center(y));
       const Leg leg{.light = &rayless};
       const PixelPlace place = job.pixels(first, y, width, 0);
@@ -375,8 +414,12 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
 
 }  // namespace
 
+PixelPart column_blocks(const PixelPart& part, Size whole) {
+  return whole_blocks(part, {chunk_columns, tile_height}, whole);
+}
+
 void render_columns(RenderJob& job) {
-  const Size size = job.size();
+  const Size size = job.part.size;
   const std::size_t samples = job.offsets.size();
   // The data layers sit at the pixel's center, where a single color sample sits too.
   const bool own_center = !job.center_is_sample() && (job.data() || !job.colors());
@@ -392,11 +435,13 @@ void render_columns(RenderJob& job) {
   // The samples of a chunk lie side by side.
   std::vector<Chunk> columns(casts * chunks);
   std::vector<Tally> tallies(casts * chunks);
-  parallel_for(job.options.threads, casts * chunks, [&](std::size_t part) {
+  job.stages.parallel(job.options.threads, casts * chunks, [&](std::size_t part) {
     if (progress.stopped()) return;
+    const StageMeter meter(job.meters() ? &columns[part].ticks : nullptr);
+    const StageScope stage(LaneKind::eye, Work::cells, chunk_columns);
     const std::size_t sample = part % casts;
-    const int first = static_cast<int>(part / casts) * chunk_columns;
-    const int last = std::min(size.width, first + chunk_columns);
+    const int first = job.part.x + static_cast<int>(part / casts) * chunk_columns;
+    const int last = std::min(job.right(), first + chunk_columns);
     const double offset = sample < color_casts ? job.offsets[sample].x : 0.5;
     if (job.budget.number == NumberType::float64) {
       cast<double>(job, offset, first, last, columns[part], tallies[part]);
@@ -415,16 +460,17 @@ void render_columns(RenderJob& job) {
   const Stopwatch fill_watch;
   std::vector<Tally> fills(tiles);
   const Rows rows(job);
-  parallel_for(job.options.threads, tiles, [&](std::size_t tile) {
+  job.stages.parallel(job.options.threads, tiles, [&](std::size_t tile) {
     if (progress.stopped()) return;
+    const StageScope stage(Work::pixels);
     const std::size_t chunk = tile % chunks;
-    const int first = static_cast<int>(chunk) * chunk_columns;
-    const int top = static_cast<int>(tile / chunks) * tile_height;
+    const int first = job.part.x + static_cast<int>(chunk) * chunk_columns;
+    const int top = job.part.y + static_cast<int>(tile / chunks) * tile_height;
     std::vector<const Chunk*> own;
     for (std::size_t s = 0; s < casts; ++s) own.push_back(&columns[chunk * casts + s]);
     fill_tile(job, rows, own.data(), *own.back(), plain, first,
-              std::min(size.width, first + chunk_columns), top,
-              std::min(size.height, top + tile_height), fills[tile]);
+              std::min(job.right(), first + chunk_columns), top,
+              std::min(job.bottom(), top + tile_height), fills[tile]);
     progress.part_done();
   });
   progress.check();

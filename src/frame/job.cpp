@@ -2,6 +2,7 @@
 
 #include <cmath>
 #include <numeric>
+#include <thread>
 
 namespace photonlane {
 
@@ -56,7 +57,30 @@ RenderJob::RenderJob(SceneView seen, const Camera& its_camera, const RenderOptio
       view(viewing(camera, budget.frame.size())),
       offsets(sample_offsets(budget.frame)),
       frame(its_frame),
-      planes(frame) {}
+      planes(frame),
+      part(frame.part.value_or(PixelPart{0, 0, budget.frame.size()})) {}
+
+PixelPart whole_blocks(const PixelPart& part, Size block, Size whole) {
+  const auto down = [](int value, int by) { return value / by * by; };
+  const auto up = [](int value, int by, int most) {
+    return static_cast<int>(std::min<std::int64_t>((std::int64_t{value} + by - 1) / by * by, most));
+  };
+  const int x = down(part.x, block.width);
+  const int y = down(part.y, block.height);
+  return {x,
+          y,
+          {up(part.x + part.size.width, block.width, whole.width) - x,
+           up(part.y + part.size.height, block.height, whole.height) - y}};
+}
+
+void put_stages(const StageTicks& before, const StageSum& stages, int threads, Cost& cost) {
+  StageTicks all = stages.all();
+  all += before;
+  cost.stages = all.times();
+  cost.waiting_ms = stages.waiting_ms();
+  cost.threads =
+      threads > 0 ? threads : static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
+}
 
 bool RenderJob::plain() const {
   const RoomView& room_view = here();

@@ -5,6 +5,7 @@
 #include <mutex>
 #include <vector>
 
+#include "base/stage_clock.hpp"
 #include "frame/fill_kernel.hpp"
 #include "photonlane/frame/render.hpp"
 #include "shade/chance.hpp"
@@ -63,10 +64,19 @@ struct RenderJob : SceneView {
   std::vector<SampleOffset> offsets;
   Frame& frame;
   FramePlanes planes;
+  StageSum stages;
 
-  bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display); }
+  /// Whether surfaces are lit; the price of that is asked for without the colors as well.
+  bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display) || meters(); }
   bool data() const { return options.layers.has_data(); }
-  Size size() const { return frame.size(); }
+  /// Whether what each pixel costs is asked for.
+  bool meters() const { return frame.has(Layer::cost); }
+  /// The pixels that are made: all of the frame's, which may be a part of a larger one.
+  PixelPart part;
+  /// Of the frame that they are a part of.
+  Size whole() const { return budget.frame.size(); }
+  int right() const { return part.x + part.size.width; }
+  int bottom() const { return part.y + part.size.height; }
   /// Whether the one sample of each pixel is its center, where the other layers sit.
   bool center_is_sample() const {
     return offsets.size() == 1 && offsets.front().x == 0.5 && offsets.front().y == 0.5;
@@ -85,12 +95,22 @@ struct RenderJob : SceneView {
   bool plain() const;
   /// Where colors of a run of pixels go.
   FillTarget target(int x, int y) const {
-    const std::ptrdiff_t offset = y * planes.stride + x;
+    const std::ptrdiff_t offset = (y - part.y) * planes.stride + x - part.x;
     const auto at = [&](auto* plane) { return plane == nullptr ? nullptr : plane + offset; };
     return {at(planes.first.red), at(planes.first.green), at(planes.first.blue),
             at(planes.first.display)};
   }
 };
+
+/// Puts the time of threads into a frame's cost: what was before they were set to work, and theirs.
+void put_stages(const StageTicks& before, const StageSum& stages, int threads, Cost& cost);
+
+/// The blocks of a size, counted from the upper left of a frame, that hold a part of it.
+PixelPart whole_blocks(const PixelPart& part, Size block, Size whole);
+
+/// What of a frame is made with a part of it, for the same bytes.
+PixelPart column_blocks(const PixelPart& part, Size whole);
+PixelPart pixel_blocks(const PixelPart& part, Size whole);
 
 /// Casts one lane a column and sample, then fills rows from what they met.
 void render_columns(RenderJob& job);

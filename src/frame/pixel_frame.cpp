@@ -2,7 +2,6 @@
 #include <cmath>
 #include <optional>
 
-#include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "follow/follow.hpp"
 #include "follow/lane_recorder.hpp"
@@ -89,13 +88,17 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
 template <class Number>
 void see(const RenderJob& job, Block& block, Outbox& outbox, Tally& tally) {
   const std::size_t samples = job.offsets.size();
+  const std::size_t size = static_cast<std::size_t>(block.width) * block.height;
   const RoomView& here = job.here();
   LaneBatch<Number> lanes;
   const bool own_center = job.data() && (!job.center_is_sample() || !job.colors());
   if (job.colors()) {
     const float share = 1.0f / static_cast<float>(samples);
     for (std::size_t s = 0; s < samples; ++s) {
-      aim(job, block, job.offsets[s], lanes);
+      {
+        const StageScope stage(Work::aim, size);
+        aim(job, block, job.offsets[s], lanes);
+      }
       const PixelPlace place = job.pixels(block.x, block.y, block.width, s);
       if (job.log != nullptr) job.log->start(place, lanes);
       LaneSight<Number> sight(job, here, lanes, tally, Counted::first);
@@ -143,6 +146,28 @@ void write_row_of(const RenderJob& job, std::span<const Block> blocks, int row) 
   write_colors(job, first.x, first.y + row, static_cast<int>(size), whole, 0);
 }
 
+/// What each pixel of a block costs: the time of its batches by what its lane counted.
+void write_costs(const RenderJob& job, const Block& block) {
+  const std::size_t size = static_cast<std::size_t>(block.width) * block.height;
+  const Surfaces& surfaces = block.seen.surfaces;
+  const bool fields = job.marches;
+  const auto weight = [&](std::size_t i) {
+    // What is done once for a lane is about as much as two steps.
+    return 2.0 + surfaces.steps[i] + (fields ? surfaces.evaluations[i] : 0);
+  };
+  double sum = 0;
+  for (std::size_t i = 0; i < size; ++i) sum += weight(i);
+  const double per_tick = 1 / ticks_per_ns();
+  const Plane<float> costs = job.frame.values(Layer::cost);
+  for (std::size_t i = 0; i < size; ++i) {
+    const int row = static_cast<int>(i) / block.width;
+    costs(block.x - job.part.x + static_cast<int>(i) - row * block.width,
+          block.y - job.part.y + row) =
+        static_cast<float>(per_tick * (static_cast<double>(block.ticks) * weight(i) / sum +
+                                       static_cast<double>(block.followed[i])));
+  }
+}
+
 /// Renders the blocks of a group, and what goes on from them together.
 template <class Number>
 void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
@@ -151,18 +176,25 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
   for (std::size_t first = 0; first < blocks.size(); first += company_size) {
     const std::size_t count = std::min(company_size, blocks.size() - first);
     std::vector<Outbox> outboxes(count, Outbox(pool));
-    in_company(job.in_company(), count,
-               [&](std::size_t i) { see<Number>(job, blocks[first + i], outboxes[i], tally); });
+    in_company(job.in_company(), count, [&](std::size_t i) {
+      Block& block = blocks[first + i];
+      if (job.meters()) std::fill_n(block.followed, Surfaces::capacity, 0.0f);
+      const StageMeter meter(job.meters() ? &block.ticks : nullptr);
+      const StageScope stage(LaneKind::eye);
+      see<Number>(job, block, outboxes[i], tally);
+    });
     for (Outbox& outbox : outboxes) outbox.send();
     if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
   }
   go_on(job, pool, pixels, tally);
+  const StageScope stage(Work::pixels);
   for (std::size_t first = 0; first < blocks.size(); first += across) {
     const std::span<const Block> row_of(blocks.data() + first, across);
     for (int row = 0; job.colors() && row < row_of.front().height; ++row) {
       write_row_of(job, row_of, row);
     }
     for (const Block& block : row_of) {
+      if (job.meters()) write_costs(job, block);
       if (job.data()) write_data(job, block.x, block.y, block.width, block.seen.surfaces);
     }
   }
@@ -179,11 +211,17 @@ BlockShape block_shape(const RenderJob& job) { return job.marches ? square_block
 void render_tile(const RenderJob& job, const Tile& tile, std::optional<int> only, Tally& tally) {
   const BlockShape shape = block_shape(job);
   Pool pool(job.rooms.size());
-  PixelSums pixels(job.view, shape.width, shape.height);
+  PixelSums pixels(job.view, shape.width, shape.height, job.meters());
+  const bool cheap = !job.marches && !job.wet && !job.glossy && !job.meters() &&
+                     !job.here().room.light.lit() && job.here().images.empty();
   const int down = (tile.bottom - tile.top + shape.height - 1) / shape.height;
   for (int x = tile.left; x < tile.right; x += group_width) {
     if (only && x != *only) continue;
     const int across = (std::min(group_width, tile.right - x) + shape.width - 1) / shape.width;
+    // Of cells that are lit by nothing a few groups tell where the time of all goes.
+    constexpr int told = 8;
+    const int group = x / group_width + 3 * (tile.top / tile_height);
+    const UnsplitStages unsplit(cheap && group % told != 0);
     pixels.start(across, across * down);
     for (int y = tile.top; y < tile.bottom; y += shape.height) {
       for (int k = 0; k < across; ++k) {
@@ -205,24 +243,24 @@ void render_tile(const RenderJob& job, const Tile& tile, std::optional<int> only
 }
 
 Tile tile_at(const RenderJob& job, int left, int top) {
-  return {left, top, std::min(job.size().width, left + tile_width),
-          std::min(job.size().height, top + tile_height)};
+  return {left, top, std::min(job.right(), left + tile_width),
+          std::min(job.bottom(), top + tile_height)};
 }
 
 }  // namespace
 
 void render_pixels(RenderJob& job) {
   const Stopwatch watch;
-  const Size size = job.size();
+  const Size size = job.part.size;
   const int strips = (size.width + tile_width - 1) / tile_width;
   const int bands = (size.height + tile_height - 1) / tile_height;
   const std::size_t tiles = static_cast<std::size_t>(strips) * bands;
   Progress progress(job.options.progress, tiles);
   std::vector<Tally> tallies(tiles);
-  parallel_for(job.options.threads, tiles, [&](std::size_t tile) {
+  job.stages.parallel(job.options.threads, tiles, [&](std::size_t tile) {
     if (progress.stopped()) return;
-    const int left = static_cast<int>(tile) % strips * tile_width;
-    const int top = static_cast<int>(tile) / strips * tile_height;
+    const int left = job.part.x + static_cast<int>(tile) % strips * tile_width;
+    const int top = job.part.y + static_cast<int>(tile) / strips * tile_height;
     render_tile(job, tile_at(job, left, top), std::nullopt, tallies[tile]);
     progress.part_done();
   });
@@ -230,6 +268,10 @@ void render_pixels(RenderJob& job) {
   for (const Tally& tally : tallies) job.frame.tally += tally;
   // Casting and filling go together, block by block: the time is told as casting.
   job.frame.cost.cast_ms = watch.milliseconds();
+}
+
+PixelPart pixel_blocks(const PixelPart& part, Size whole) {
+  return whole_blocks(part, {group_width, tile_height}, whole);
 }
 
 void render_around(RenderJob& job, int x, int y) {

@@ -20,6 +20,11 @@ void PixelSums::add(const Onward& lane, float red, float green, float blue) {
   sums.blue[at.lane] += blue;
 }
 
+void PixelSums::spend(const Onward& lane, float ticks) {
+  const Slot at = slot(lane);
+  blocks[at.block].followed[at.lane] += ticks;
+}
+
 void PixelSums::settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) {
   const Slot at = slot(lane);
   Surfaces& solid = blocks[at.block].seen.surfaces;

@@ -19,11 +19,13 @@ class PixelSums final : public LightSink {
     int width = 0, height = 0;
     Colors sums;
     Seen seen;
+    std::uint64_t ticks = 0;             ///< of its own batches
+    float followed[Surfaces::capacity];  ///< ticks of what went on from its pixels
   };
 
   /// Of blocks of that size; those at the right may be narrower.
-  PixelSums(const Viewing& view, int block_width, int block_height)
-      : view_(view), block_width_(block_width), block_height_(block_height) {}
+  PixelSums(const Viewing& view, int block_width, int block_height, bool meters)
+      : view_(view), block_width_(block_width), block_height_(block_height), meters_(meters) {}
 
   /// From now on of other blocks, `across` of them in a row, `count` in all.
   void start(int across, int count) {
@@ -36,6 +38,8 @@ class PixelSums final : public LightSink {
 
   void add(const Onward& lane, float red, float green, float blue) override;
   void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) override;
+  bool meters() const override { return meters_; }
+  void spend(const Onward& lane, float ticks) override;
 
  private:
   struct Slot {
@@ -45,6 +49,7 @@ class PixelSums final : public LightSink {
 
   const Viewing& view_;
   int block_width_, block_height_;
+  bool meters_;
   int across_ = 1;
 };
 

@@ -7,7 +7,7 @@
 #include <memory>
 #include <type_traits>
 
-#include "base/parallel.hpp"
+#include "base/stage_clock.hpp"
 #include "base/stopwatch.hpp"
 #include "fractal/escape_kernel.hpp"
 #include "fractal/plane_number.hpp"
@@ -38,21 +38,29 @@ class PlaneFrame {
         options_(options),
         frame_(frame),
         size_(budget.frame.size()),
+        shown_(part_of(options, size_)),
+        made_(shown_),
         view_(window, size_),
         number_(choose_number(plane, view_, budget.plane, wants_extras(plane, frame))),
         rule_(escape_rule(plane)),
         stop_(escape_stop(plane, budget.plane, number_.number)) {
+    choose_made(plane, budget);
     extras_.distance = plane.tells == PlaneTells::distance || frame.has(Layer::edge_distance);
     if (plane.tells == PlaneTells::trap || frame.has(Layer::trap)) extras_.trap = plane.trap;
     if (number_.number == PlaneNumber::perturbation) prepare(stop_.limit);
   }
 
   void render() {
+    std::optional<StageRun> run;
+    run.emplace(stages_.mine());
     const Stopwatch watch;
     const std::size_t pixels = static_cast<std::size_t>(size_.width) * size_.height;
     values_.resize(pixels);
     endings_.resize(pixels);
-    if (before_ != nullptr) take_from_before();
+    if (before_ != nullptr) {
+      const StageScope stage(Work::order);
+      take_from_before();
+    }
     iterate_all();
     if (budget_.plane.limit == PlaneLimit::automatic) raise_limit();
     count_doubtful();
@@ -61,9 +69,28 @@ class PlaneFrame {
     paint();
     frame_.cost.fill_ms = painting.milliseconds();
     report();
+    run.reset();
+    put_stages({}, stages_, options_.threads, frame_.cost);
   }
 
  private:
+  static PixelPart part_of(const RenderOptions& options, Size size) {
+    return options.part.value_or(PixelPart{0, 0, size});
+  }
+  /// What limit=auto decides, and how counts are spread evenly over colors, goes by all pixels.
+  /// Edges of the color are seen beside a pixel.
+  void choose_made(const EscapePlane& plane, const Budget& budget) {
+    if (plane.equalize || budget.plane.limit == PlaneLimit::automatic || before_ != nullptr) {
+      made_ = {0, 0, size_};
+      return;
+    }
+    const int right = std::min(size_.width, shown_.x + shown_.size.width + 1);
+    const int bottom = std::min(size_.height, shown_.y + shown_.size.height + 1);
+    made_.x = std::max(0, shown_.x - 1);
+    made_.y = std::max(0, shown_.y - 1);
+    made_.size = {right - made_.x, bottom - made_.y};
+  }
+
   std::size_t index(int x, int y) const {
     return static_cast<std::size_t>(y) * size_.width + static_cast<std::size_t>(x);
   }
@@ -114,6 +141,7 @@ class PlaneFrame {
   };
 
   void iterate(Batch& batch, const EscapeStop& stop, PlaneNumber number, bool extras) const {
+    const StageScope stage(LaneKind::eye, Work::iterate, batch.x.size());
     batch.points.resize(batch.x.size());
     if (number == PlaneNumber::perturbation) {
       view_.distances(batch.x, batch.y, batch.points);
@@ -126,6 +154,7 @@ class PlaneFrame {
 
   /// Works out the orbit that others are told from.
   void prepare(std::uint64_t limit) {
+    const StageScope stage(Work::setup);
     EscapeStop stop = stop_;
     stop.limit = limit;
     perturbation_ = std::make_unique<Perturbation>(plane_, window_, stop, view_.far_corner(),
@@ -139,6 +168,7 @@ class PlaneFrame {
 
   /// Keeps how the middles of pixels ended.
   void keep(const Batch& batch) {
+    const StageScope stage(Work::pixels);
     const EscapeEnds& ends = batch.ends;
     const std::size_t size = ends.count.size();
     const auto column = [&](std::size_t i) { return batch.columns[i]; };
@@ -267,13 +297,16 @@ class PlaneFrame {
     const auto bands = static_cast<std::size_t>((size_.height + band_height - 1) / band_height);
     Progress progress(options_.progress, bands);
     std::vector<Tally> tallies(bands);
-    parallel_for(options_.threads, bands, [&](std::size_t band) {
+    stages_.parallel(options_.threads, bands, [&](std::size_t band) {
       if (progress.stopped()) return;
-      const int top = static_cast<int>(band) * band_height;
-      const int bottom = std::min(size_.height, top + band_height);
+      const int top = std::max(made_.y, static_cast<int>(band) * band_height);
+      const int bottom =
+          std::min(made_.y + made_.size.height, (static_cast<int>(band) + 1) * band_height);
+      if (top >= bottom) return progress.part_done();
+      const int end = made_.x + made_.size.width;
       Batch batch;
-      for (int left = 0; left < size_.width; left += tile_width) {
-        const int right = std::min(size_.width, left + tile_width);
+      for (int left = made_.x; left < end; left += tile_width) {
+        const int right = std::min(end, left + tile_width);
         if (taken_.empty()) {
           batch.take_pixels(left, right, top, bottom);
         } else {
@@ -333,7 +366,7 @@ class PlaneFrame {
       const std::size_t parts = (open.size() + part - 1) / part;
       std::vector<std::uint64_t> steps(parts);
       Progress progress(still_wanted, parts);
-      parallel_for(options_.threads, parts, [&](std::size_t k) {
+      stages_.parallel(options_.threads, parts, [&](std::size_t k) {
         if (progress.stopped()) return;
         const std::size_t first = k * part;
         const std::size_t last = std::min(open.size(), first + part);
@@ -395,6 +428,7 @@ class PlaneFrame {
   }
 
   void paint() {
+    const StageScope stage(Work::pixels);
     if (!wants_colors()) return;
     std::vector<float> shown;
     if (plane_.equalize) {
@@ -405,7 +439,10 @@ class PlaneFrame {
     const PlanePalette palette(plane_, shown);
     std::vector<Color> colors(values_.size());
     const auto rows = static_cast<std::size_t>(size_.height);
-    parallel_for(options_.threads, rows, [&](std::size_t y) {
+    stages_.parallel(options_.threads, rows, [&](std::size_t y) {
+      if (static_cast<int>(y) < made_.y || static_cast<int>(y) >= made_.y + made_.size.height) {
+        return;
+      }
       for (int x = 0; x < size_.width; ++x) {
         const std::size_t at = index(x, static_cast<int>(y));
         colors[at] = palette.of(endings_[at], values_[at]);
@@ -413,8 +450,9 @@ class PlaneFrame {
     });
     if (budget_.frame.samples > 1) smooth_edges(palette, colors);
     const FramePlanes planes(frame_);
-    parallel_for(options_.threads, rows, [&](std::size_t row) {
+    stages_.parallel(options_.threads, rows, [&](std::size_t row) {
       const int y = static_cast<int>(row);
+      if (y < shown_.y || y >= shown_.y + shown_.size.height) return;
       const auto width = static_cast<std::size_t>(size_.width);
       std::vector<float> red(width + 16), green(width + 16), blue(width + 16);
       for (std::size_t x = 0; x < width; ++x) {
@@ -437,10 +475,11 @@ class PlaneFrame {
     const std::vector<SampleOffset> offsets = sample_offsets(budget_.frame.samples);
     const std::vector<Color> middles = colors;
     std::vector<Tally> tallies(static_cast<std::size_t>(size_.height));
-    parallel_for(options_.threads, tallies.size(), [&](std::size_t row) {
+    stages_.parallel(options_.threads, tallies.size(), [&](std::size_t row) {
       const int y = static_cast<int>(row);
+      if (y < shown_.y || y >= shown_.y + shown_.size.height) return;
       std::vector<int> some;
-      for (int x = 0; x < size_.width; ++x) {
+      for (int x = shown_.x; x < shown_.x + shown_.size.width; ++x) {
         if (budget_.plane.samples == PlaneSamples::all || at_edge(middles, x, y)) some.push_back(x);
       }
       Batch batch;
@@ -501,6 +540,8 @@ class PlaneFrame {
   const RenderOptions& options_;
   Frame& frame_;
   const Size size_;
+  const PixelPart shown_;  ///< what is asked for
+  PixelPart made_;         ///< what that takes
   const PlaneView view_;
   const NumberChoice number_;
   const EscapeRule rule_;
@@ -513,6 +554,7 @@ class PlaneFrame {
   double taken_share_ = 0, taken_error_ = 0;
   std::vector<float> values_;
   std::vector<Ending> endings_;
+  StageSum stages_;
 };
 
 }  // namespace

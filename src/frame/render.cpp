@@ -4,9 +4,14 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
+#include <mutex>
 
+#include "base/parallel.hpp"
+#include "base/stopwatch.hpp"
 #include "follow/lane_recorder.hpp"
 #include "frame/job.hpp"
+#include "frame/parts.hpp"
 #include "frame/plane_frame.hpp"
 #include "room/portal_faces.hpp"
 
@@ -23,6 +28,7 @@ bool sees_more(const World& world, const Camera& camera) {
 void check_layers(const World& world, LayerSet layers) {
   LayerSet known = world.plane() != nullptr ? LayerSet::of_planes() : LayerSet::measurable();
   known.add(Layer::display);
+  if (world.plane() == nullptr) known.add(Layer::cost);
   for (std::size_t i = 0; i < layer_count; ++i) {
     const auto layer = static_cast<Layer>(i);
     if (!layers.has(layer) || known.has(layer)) continue;
@@ -69,7 +75,10 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                             budget.plane.integer_bits + budget.plane.fraction_bits));
   }
   check_layers(world, options.layers);
-  const std::size_t bytes = Frame::memory_bytes(budget.frame.size(), options.layers);
+  if (options.part) check_part(*options.part, budget.frame.size());
+  const bool whole = !options.part || world.plane() != nullptr;
+  const std::size_t bytes =
+      Frame::memory_bytes(whole ? budget.frame.size() : options.part->size, options.layers);
   if (bytes > options.memory_limit) {
     throw Error(ErrorKind::memory,
                 fmt::format("a frame of {}x{} pixels needs {:.1f} GiB for its layers, the limit is "
@@ -111,11 +120,22 @@ void check(const World& world, const Camera& camera, const Budget& budget,
   }
 }
 
+bool by_columns(const World& world, const Camera& camera, const Budget& budget) {
+  return budget.rays == Rays::columns ||
+         (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
+}
+
 /// A frame to be filled, once all has been looked at.
 Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
                 RenderOptions& options) {
   check(world, camera, budget, options);
-  Frame frame(budget.frame.size(), options.layers, std::move(options.recycle));
+  PixelPart made{0, 0, budget.frame.size()};
+  if (options.part && world.plane() == nullptr) {
+    made = by_columns(world, camera, budget) ? column_blocks(*options.part, made.size)
+                                             : pixel_blocks(*options.part, made.size);
+  }
+  Frame frame(made.size, options.layers, std::move(options.recycle));
+  if (options.part && world.plane() == nullptr) frame.part = made;
   frame.budget = budget;
   frame.cost.compile_ms = world.compile_ms();
   return frame;
@@ -133,23 +153,93 @@ LayerSet measurable_layers(const World& world) {
   return layers;
 }
 
+namespace {
+
+/// What was asked for of a frame of more.
+Frame cut_out(const Frame& made, const PixelPart& from, const PixelPart& part, Frame recycle) {
+  Frame frame(part.size, made.layers(), std::move(recycle));
+  paste(made, {part.x - from.x, part.y - from.y, part.size}, 0, 0, frame);
+  frame.budget = made.budget;
+  frame.tally = made.tally;
+  frame.cost = made.cost;
+  frame.plane_report = made.plane_report;
+  frame.part = part;
+  return frame;
+}
+
+}  // namespace
+
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options) {
+  Frame recycle;
+  const std::optional<PixelPart> asked = options.part;
+  if (asked) recycle = std::move(options.recycle);
   Frame frame = frame_for(world, camera, budget, options);
   if (world.plane() != nullptr) {
     render_plane(*world.plane(), camera.window, budget, options, frame);
-    return frame;
+    if (!asked) return frame;
+    return cut_out(frame, {0, 0, budget.frame.size()}, *asked, std::move(recycle));
   }
+  StageTicks before;
+  std::optional<StageRun> setup;
+  setup.emplace(before);
+  std::optional<StageScope> stage;
+  stage.emplace(LaneKind::frame, Work::setup);
   RenderJob job(view_scene(world, camera, budget), camera, options, frame);
-  const bool columns =
-      budget.rays == Rays::columns ||
-      (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
-  if (columns) {
+  stage.reset();
+  setup.reset();
+  if (by_columns(world, camera, budget)) {
     render_columns(job);
   } else {
     render_pixels(job);
   }
-  return frame;
+  put_stages(before, job.stages, options.threads, frame.cost);
+  if (!asked || *asked == job.part) return frame;
+  const PixelPart made = job.part;
+  return cut_out(frame, made, *asked, std::move(recycle));
+}
+
+Frame render_parts(const World& world, const Camera& camera, const Budget& budget,
+                   std::span<const PixelPart> parts, RenderOptions options) {
+  if (parts.empty()) throw Error(ErrorKind::input, "no part of a frame, expected at least one");
+  const Size size = parts.front().size;
+  for (const PixelPart& part : parts) {
+    check_part(part, budget.frame.size());
+    if (part.size != size) {
+      throw Error(ErrorKind::input, "parts of a frame of several sizes, expected one size");
+    }
+  }
+  const std::size_t count = parts.size();
+  if (count > static_cast<std::size_t>(std::numeric_limits<int>::max() / size.height)) {
+    throw Error(ErrorKind::input, fmt::format("{} parts of a frame are too many", count));
+  }
+  Frame all({size.width, size.height * static_cast<int>(count)}, options.layers,
+            std::move(options.recycle));
+  all.budget = budget;
+  all.cost.compile_ms = world.compile_ms();
+  const Stopwatch watch;
+  Progress progress(options.progress, count);
+  std::mutex adding;
+  parallel_for(options.threads, count, [&](std::size_t i) {
+    if (progress.stopped()) return;
+    RenderOptions one{.layers = options.layers,
+                      .threads = 1,
+                      .progress = {},
+                      .memory_limit = options.memory_limit,
+                      .recycle = {},
+                      .part = parts[i]};
+    const Frame frame = render(world, camera, budget, std::move(one));
+    const std::lock_guard lock(adding);
+    paste(frame, {0, 0, size}, 0, static_cast<int>(i) * size.height, all);
+    all.tally += frame.tally;
+    all.cost.stages += frame.cost.stages;
+    all.plane_report = frame.plane_report;
+    progress.part_done();
+  });
+  progress.check();
+  all.cost.cast_ms = watch.milliseconds();
+  all.cost.threads = options.threads;
+  return all;
 }
 
 Frame render_after(const World& world, const Camera& camera, const Budget& budget,

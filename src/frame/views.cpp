@@ -6,6 +6,8 @@
 #include <cmath>
 #include <limits>
 
+#include "frame/parts.hpp"
+
 namespace photonlane {
 namespace {
 
@@ -17,19 +19,6 @@ std::uint32_t empty_code(Layer layer) {
   if (layer == Layer::cell) return no_item;
   if (layer == Layer::material) return no_material;
   return layer == Layer::ending ? static_cast<std::uint32_t>(Ending::escaped) : 0;
-}
-
-/// Calls put(plane of the whole, channel) for every plane of every layer.
-template <class Floats, class Codes>
-void each_plane(Frame& frame, const Floats& floats, const Codes& codes) {
-  for (std::size_t i = 0; i < layer_count; ++i) {
-    const auto layer = static_cast<Layer>(i);
-    if (!frame.has(layer)) continue;
-    const LayerInfo& info = layer_info(layer);
-    for (int channel = 0; channel < info.channels; ++channel) {
-      info.codes ? codes(layer) : floats(layer, channel);
-    }
-  }
 }
 
 void clear(Frame& frame) {
@@ -46,20 +35,6 @@ void clear(Frame& frame) {
           std::ranges::fill(frame.codes(layer).row(y), empty_code(layer));
         }
       });
-}
-
-void paste(const Frame& part, int x, int y, Frame& frame) {
-  const auto copy = [&](const auto& from, const auto& to) {
-    for (int row = 0; row < part.size().height; ++row) {
-      std::ranges::copy(from.row(row), to.row(y + row).begin() + x);
-    }
-  };
-  each_plane(
-      frame,
-      [&](Layer layer, int channel) {
-        copy(part.values(layer, channel), frame.values(layer, channel));
-      },
-      [&](Layer layer) { copy(part.codes(layer), frame.codes(layer)); });
 }
 
 }  // namespace
@@ -105,7 +80,7 @@ Frame beside(std::span<const Frame> frames, int gap) {
   clear(whole);
   int left = 0;
   for (const Frame& frame : frames) {
-    paste(frame, left, 0, whole);
+    paste(frame, {0, 0, frame.size()}, left, 0, whole);
     left += frame.size().width + gap;
     whole.tally += frame.tally;
   }
@@ -131,13 +106,16 @@ Frame render_views(const World& world, std::span<const View> views, const Budget
                       size.height));
     }
   }
-  const std::size_t bytes = Frame::memory_bytes(size, options.layers);
+  const PixelPart shown = options.part.value_or(PixelPart{0, 0, size});
+  check_part(shown, size);
+  const std::size_t bytes = Frame::memory_bytes(shown.size, options.layers);
   if (bytes > options.memory_limit) {
     throw Error(ErrorKind::memory, "a frame over the limit of memory");
   }
-  Frame frame(size, options.layers, std::move(options.recycle));
+  Frame frame(shown.size, options.layers, std::move(options.recycle));
   clear(frame);
   frame.budget = budget;
+  frame.part = options.part;
   frame.cost.compile_ms = world.compile_ms();
   const auto progress = std::move(options.progress);
   Frame kept;
@@ -146,7 +124,10 @@ Frame render_views(const World& world, std::span<const View> views, const Budget
     Budget own = budget;
     own.frame.width = part.size.width;
     own.frame.height = part.size.height;
+    const PixelPart target = overlap(part, shown);
+    if (target.size.width <= 0 || target.size.height <= 0) continue;
     RenderOptions one;
+    if (options.part) one.part = {target.x - part.x, target.y - part.y, target.size};
     one.layers = options.layers;
     one.threads = options.threads;
     one.memory_limit = options.memory_limit;
@@ -162,7 +143,7 @@ Frame render_views(const World& world, std::span<const View> views, const Budget
       if (error.kind() == ErrorKind::cancelled) throw;
       throw Error(error.kind(), fmt::format("{}: {}", view_title(i), error.message()));
     }
-    paste(kept, part.x, part.y, frame);
+    paste(kept, {0, 0, kept.size()}, target.x - shown.x, target.y - shown.y, frame);
     frame.tally += kept.tally;
     frame.cost.cast_ms += kept.cost.cast_ms;
     frame.cost.fill_ms += kept.cost.fill_ms;

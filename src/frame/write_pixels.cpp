@@ -15,10 +15,11 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   const auto each = [&](Layer layer, const auto& value) {
     if (!frame.has(layer)) return;
     for (std::size_t first = 0; first < surfaces.size; first += width) {
-      const int row = y + static_cast<int>(first / width);
+      const int row = y - job.part.y + static_cast<int>(first / width);
       const auto put = [&](auto* pixels) {
         for (int i = 0; i < width; ++i) {
-          pixels[x + i] = static_cast<std::remove_reference_t<decltype(*pixels)>>(value(first + i));
+          pixels[x - job.part.x + i] =
+              static_cast<std::remove_reference_t<decltype(*pixels)>>(value(first + i));
         }
       };
       if constexpr (std::is_same_v<decltype(value(std::size_t{0})), float>) {
@@ -53,8 +54,8 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   if (!frame.has(Layer::normal)) return;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     const Normal normal = met(i) ? normal_of(surfaces, i) : Normal{};
-    const int column = x + static_cast<int>(i) % width;
-    const int row = y + static_cast<int>(i) / width;
+    const int column = x - job.part.x + static_cast<int>(i) % width;
+    const int row = y - job.part.y + static_cast<int>(i) / width;
     frame.values(Layer::normal, 0)(column, row) = normal.x;
     frame.values(Layer::normal, 1)(column, row) = normal.y;
     frame.values(Layer::normal, 2)(column, row) = normal.z;

@@ -105,6 +105,7 @@ std::optional<Numbers> numbers_of(Layer layer) {
       return Numbers{0.02, false};
     case Layer::nearest:
       return Numbers{0.1, false};
+    case Layer::cost:
     case Layer::steps:
     case Layer::crossings:
     case Layer::evaluations:
@@ -304,6 +305,7 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     case Layer::trap:
     case Layer::nearest:
     case Layer::smooth_count:
+    case Layer::cost:
       picture = paint_numbers(frame.size(), frame.values(layer), *numbers_of(layer), options.range,
                               legend);
       break;

@@ -7,6 +7,7 @@
 #include "io/files.hpp"
 #include "io/json.hpp"
 #include "io/run_parts.hpp"
+#include "io/text_table.hpp"
 #include "photonlane/base/vector.hpp"
 
 namespace photonlane::io {
@@ -31,24 +32,6 @@ Json budget_object(const Budget& budget) {
     object[std::string(entry.info.name)] = number ? Json::parse(text) : Json(text);
   }
   return object;
-}
-
-std::string aligned(const std::vector<std::vector<std::string>>& rows) {
-  std::vector<std::size_t> widths;
-  for (const auto& row : rows) {
-    widths.resize(std::max(widths.size(), row.size()));
-    for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], row[i].size());
-  }
-  std::string text;
-  for (const auto& row : rows) {
-    std::string line;
-    for (std::size_t i = 0; i < row.size(); ++i) {
-      line += fmt::format("{}{:>{}}", i == 0 ? "" : "  ", row[i], widths[i]);
-    }
-    line.erase(line.find_last_not_of(' ') + 1);
-    text += line + "\n";
-  }
-  return text;
 }
 
 std::string reference_line(const Sweep& sweep) {
@@ -338,6 +321,17 @@ std::string frame_json(const Frame& frame) {
               {"tally", to_json(frame.tally)},
               {"cost", to_json(frame.cost)},
               {"budget", budget_object(frame.budget)}};
+  Json& cost = object["cost"];
+  cost["threads"] = frame.cost.threads;
+  cost["waiting_ms"] = frame.cost.waiting_ms;
+  cost["stages"] = Json::array();
+  for (const Stage& stage : frame.cost.stages.list()) {
+    cost["stages"].push_back({{"lanes", std::string(name_of(stage.lanes))},
+                              {"work", std::string(name_of(stage.work))},
+                              {"ms", stage.ms},
+                              {"times", stage.times},
+                              {"count", stage.count}});
+  }
   if (frame.plane_report) object["plane"] = to_json(*frame.plane_report);
   return json_text(object);
 }

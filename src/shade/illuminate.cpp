@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/stage_clock.hpp"
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
 #include "photonlane/grid/body.hpp"
@@ -596,16 +597,23 @@ void illuminate(const SceneView& view, const RoomView& here, const LightBudget& 
   const bool glossy = seen.gloss != nullptr;
   if (glossy) falling.gleam = {};
   Light& light = falling.light;
-  add_ambient(view, here, budget, place, surfaces, light, tally);
+  {
+    const StageScope stage(LaneKind::corners, Work::light, surfaces.size);
+    add_ambient(view, here, budget, place, surfaces, light, tally);
+  }
   if (lighting.sun) {
+    const StageScope stage(LaneKind::sun, Work::light, surfaces.size);
     const Sun& sun = *lighting.sun;
     add_sun(view, here, budget, place, {sun_direction(sun), sun.color, sun.size, {}}, seen, falling,
             tally);
   }
   for (const Lamp& lamp : lighting.lamps) {
+    const StageScope stage(LaneKind::lamps, Work::light, surfaces.size);
     add_lamp(view, here, budget, place, lamp, {}, seen, falling, tally);
   }
   for (const LightImage& image : here.images) {
+    const StageScope stage(image.of_sun ? LaneKind::sun : LaneKind::lamps, Work::light,
+                           surfaces.size);
     if (image.of_sun) {
       add_sun(view, here, budget, place,
               {image.toward, image.lamp.color, image.sun_size, image.way}, seen, falling, tally);

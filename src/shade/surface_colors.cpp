@@ -2,6 +2,7 @@
 
 #include <cmath>
 
+#include "base/stage_clock.hpp"
 #include "light/surface_pattern.hpp"
 
 namespace photonlane {
@@ -64,6 +65,7 @@ bool paint_plainly(const SceneView& view, const RoomView& here, const Surfaces& 
     wrap_textures(here.paint, surfaces, reach, colors);
   }
   if (view.patterned) {
+    const StageScope stage(Work::pattern, surfaces.size);
     lay_patterns(surfaces, view.world.materials(), here.origin, here.paint.pixel_angle, reach,
                  colors);
   }
@@ -74,6 +76,7 @@ bool paint_plainly(const SceneView& view, const RoomView& here, const Surfaces& 
 
 bool paint_all(const SceneView& view, const RoomView& here, const Surfaces& surfaces,
                const Reach& reach, Colors& colors) {
+  const StageScope stage(Work::paint, surfaces.size);
   bool clear = paint_plainly(view, here, surfaces, reach, colors);
   if (!surfaces.any_curved) return clear;
   bool mixed = false;

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <limits>
 
+#include "base/stage_clock.hpp"
 #include "lane/hits.hpp"
 #include "photonlane/base/error.hpp"
 
@@ -159,9 +160,11 @@ HitBatch<Number> SphereSolid::trace(const LaneBatch<Number>& lanes) const {
 }
 
 HitBatch<float> SphereSolid::nearest_hit(const LaneBatch<float>& lanes, const Budget&) const {
+  const StageScope stage(Work::solids, lanes.size);
   return trace(lanes);
 }
 HitBatch<double> SphereSolid::nearest_hit(const LaneBatch<double>& lanes, const Budget&) const {
+  const StageScope stage(Work::solids, lanes.size);
   return trace(lanes);
 }
 

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/fibers.hpp"
+#include "base/stage_clock.hpp"
 
 namespace photonlane {
 namespace {
@@ -17,6 +18,7 @@ struct Question {
   const LaneBatch<Number>* lanes;
   const Budget* budget;
   HitBatch<Number>* hits;
+  StageState stage;  ///< of the asker, whose time the answer is
 
   /// The same for batches that may be put together.
   auto kind() const {
@@ -95,11 +97,18 @@ template <class Number>
 void answer_kind(const std::vector<Question<Number>>& questions) {
   std::size_t lanes = 0;
   for (const Question<Number>& one : questions) lanes += one.lanes->size;
+  SharedStages shared;
+  std::vector<SharedStages::Asker> askers;
+  for (const Question<Number>& one : questions) askers.push_back({one.stage, one.lanes->size});
   constexpr std::size_t capacity = LaneBatch<Number>::capacity;
   const std::size_t needed = (lanes + capacity - 1) / capacity;
   // Whoever goes the same way keeps its neighbors; half full is full enough.
   if (!questions.front().lanes->together && 2 * needed <= questions.size()) {
-    Packed<Number>(questions).ask();
+    {
+      const StageScope order(Work::order);
+      Packed<Number>(questions).ask();
+    }
+    shared.give(askers);
     return;
   }
   std::vector<const LaneBatch<Number>*> from;
@@ -109,6 +118,7 @@ void answer_kind(const std::vector<Question<Number>>& questions) {
     to.push_back(one.hits);
   }
   questions.front().solid->nearest_hits(from, *questions.front().budget, to);
+  shared.give(askers);
 }
 
 template <class Number>
@@ -151,7 +161,7 @@ void ask_in_company(const Solid& solid, const LaneBatch<Number>& lanes, const Bu
     hits = solid.nearest_hit(lanes, budget);
     return;
   }
-  waiting<Number>().push_back({&solid, &lanes, &budget, &hits});
+  waiting<Number>().push_back({&solid, &lanes, &budget, &hits, stage_now()});
   Fibers::wait();
 }
 

@@ -55,6 +55,7 @@ class LaneSight final : public Sight {
       rest.take(lanes_, i);
       rest.start[rest.size - 1] = met_at_[i];
     }
+    const StageScope stage(counted_ == Counted::first ? LaneKind::behind : stage_now().lanes);
     const HitBatch<Number> hits = trace_room(here_.room, rest, view_.budget, tally_);
     for (std::size_t k = 0; k < rest.size; ++k) {
       (counted_ != Counted::aside ? tally_.steps : tally_.secondary_steps) += hits.steps[k];

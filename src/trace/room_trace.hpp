@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/stage_clock.hpp"
 #include "lane/hits.hpp"
 #include "photonlane/world/world.hpp"
 #include "room/portal_faces.hpp"
@@ -31,6 +32,7 @@ HitBatch<Number> trace_several(const CompiledRoom& room, const LaneBatch<Number>
                                const Budget& budget, Tally& tally) {
   HitBatch<Number> hits;
   if (room.has_cells) {
+    const StageScope stage(Work::cells, lanes.size);
     hits = room.cells()->nearest_hit(lanes, budget);
     begin_evaluations(lanes.size, hits);
   } else {
@@ -62,7 +64,10 @@ HitBatch<Number> trace_several(const CompiledRoom& room, const LaneBatch<Number>
 template <class Number>
 HitBatch<Number> trace_solids(const CompiledRoom& room, const LaneBatch<Number>& lanes,
                               const Budget& budget, Tally& tally) {
-  if (room.only_cells()) return room.cells()->nearest_hit(lanes, budget);
+  if (room.only_cells()) {
+    const StageScope stage(Work::cells, lanes.size);
+    return room.cells()->nearest_hit(lanes, budget);
+  }
   return trace_several(room, lanes, budget, tally);
 }
 
@@ -83,7 +88,10 @@ HitBatch<Number> trace_portals(const CompiledRoom& room, const LaneBatch<Number>
   for (std::size_t i = 0; i < lanes.size; ++i) {
     at[i] = lanes.any_limit ? std::min(lanes.limit[i], lanes.far_limit) : lanes.far_limit;
   }
-  room.portals->nearest(lanes, at, face, rim);
+  {
+    const StageScope stage(Work::portals, lanes.size);
+    room.portals->nearest(lanes, at, face, rim);
+  }
   LaneBatch<Number> rest = lanes;
   rest.any_limit = true;
   for (std::size_t i = 0; i < lanes.size; ++i) {

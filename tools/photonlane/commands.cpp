@@ -230,6 +230,32 @@ std::optional<io::ValueRange> range_of(const RenderCommand& command, Layer layer
 
 }  // namespace
 
+namespace {
+
+/// The pixels that --part asks for.
+std::optional<PixelPart> part_of(const RenderCommand& command) {
+  if (command.part.empty()) return std::nullopt;
+  PixelPart part;
+  const KnobInfo number{"--part", KnobKind::integer, "", {0, 1'000'000}, {}, ""};
+  const std::string& text = command.part;
+  const auto one = text.find(',');
+  const auto two = one == std::string::npos ? one : text.find(',', one + 1);
+  const auto cross = two == std::string::npos ? two : text.find('x', two);
+  try {
+    if (cross == std::string::npos) throw Error(ErrorKind::usage, "");
+    detail::assign(part.x, number, text.substr(0, one));
+    detail::assign(part.y, number, text.substr(one + 1, two - one - 1));
+    detail::assign(part.size.width, number, text.substr(two + 1, cross - two - 1));
+    detail::assign(part.size.height, number, text.substr(cross + 1));
+  } catch (const Error&) {
+    throw Error(ErrorKind::usage,
+                fmt::format("--part: found '{}', expected X,Y,WIDTHxHEIGHT in pixels", text));
+  }
+  return part;
+}
+
+}  // namespace
+
 int run(const RenderCommand& command) {
   Layer layer = Layer::color;
   bool known = false;
@@ -257,6 +283,7 @@ int run(const RenderCommand& command) {
     const bool exr = io::is_exr(command.output);
     RenderOptions options;
     options.threads = command.common.threads;
+    options.part = part_of(command);
     Frame frame;
     const World world = compile(file.scene);
     {
@@ -295,7 +322,9 @@ int run(const RenderCommand& command) {
     if (command.common.json) {
       put(io::frame_json(frame));
     } else if (!command.common.quiet) {
-      print("{}{}\n", io::cost_text(frame), command.output);
+      put(io::cost_text(frame));
+      if (command.cost) put(io::stages_text(frame.cost));
+      print("{}\n", command.output);
     }
     return success;
   });

@@ -29,7 +29,9 @@ struct RenderCommand {
   std::string layer = "color";
   std::string view = "eye";
   std::optional<std::string> range;  ///< "LOW,HIGH"
+  std::string part;                  ///< "X,Y,WIDTHxHEIGHT"; empty: all
   bool no_legend = false;
+  bool cost = false;
 };
 
 struct MakeMapCommand {

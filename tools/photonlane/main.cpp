@@ -144,6 +144,13 @@ void add_render(CLI::App& app, Arguments& all) {
                    "that the pixels have, but for a few extremes")
       ->type_name("LOW,HIGH");
   render_app->add_flag("--no-legend", render.no_legend, "leave out the bar below a layer or plan");
+  render_app
+      ->add_option("--part", render.part,
+                   "only these pixels of the frame, from the upper left one on, for the price of "
+                   "little more")
+      ->type_name("X,Y,WIDTHxHEIGHT");
+  render_app->add_flag("--cost", render.cost,
+                       "tell where the time of all threads went, by work and by kind of lanes");
   render_app->callback([&] { all.chosen = [&] { return run(all.render); }; });
 }
 

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "photonlane/base/buffer.hpp"
+#include "photonlane/base/stages.hpp"
 #include "photonlane/lane/budget.hpp"
 #include "photonlane/lane/lanes.hpp"
 #include "photonlane/lane/tally.hpp"
@@ -35,14 +36,16 @@ enum class Layer {
   room,
   smooth_count,
   edge_distance,
-  trap
+  trap,
+  cost
 };
-inline constexpr std::size_t layer_count = 18;
+inline constexpr std::size_t layer_count = 19;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
-    "color",         "display",   "depth",  "ray_distance", "face",          "cell",
-    "steps",         "ending",    "normal", "material",     "evaluations",   "nearest",
-    "overstretched", "crossings", "room",   "smooth_count", "edge_distance", "trap"};
+    "color",        "display",       "depth",         "ray_distance", "face",
+    "cell",         "steps",         "ending",        "normal",       "material",
+    "evaluations",  "nearest",       "overstretched", "crossings",    "room",
+    "smooth_count", "edge_distance", "trap",          "cost"};
 
 struct LayerInfo {
   std::string_view unit;
@@ -108,6 +111,13 @@ struct Plane {
   Value& operator()(int x, int y) const { return data[y * stride + x]; }
 };
 
+/// Some pixels of a frame: a rectangle, from its upper left pixel on.
+struct PixelPart {
+  int x = 0, y = 0;
+  Size size;
+  bool operator==(const PixelPart&) const = default;
+};
+
 /// How a plane was iterated.
 struct PlaneReport {
   PlaneNumber number = PlaneNumber::float64;
@@ -128,6 +138,9 @@ struct Cost {
   double cast_ms = 0;     ///< finding what each lane meets
   double fill_ms = 0;     ///< turning that into pixels
   double encode_ms = 0;   ///< into a file or display values, where the caller asked for it
+  StageTimes stages;      ///< of all threads, by what they did
+  double waiting_ms = 0;  ///< of all threads, with nothing to do while others had
+  int threads = 1;        ///< that it was made by
   double total_ms() const { return cast_ms + fill_ms + encode_ms; }
 };
 
@@ -146,7 +159,8 @@ struct Cost {
 ///   smooth_count  steps of a plane's point until it escapes, and their fraction (infinite: never)
 ///   edge_distance how far the edge of the inside is from a plane's point, in pixels (0 inside)
 ///   trap          how near the orbit of a plane's point comes to the trap
-///   overstretched 1 where that changed by more than the field says it can; see check()
+///   cost          nanoseconds of a thread that went to the pixel's lanes; differs from frame to
+///   frame overstretched 1 where that changed by more than the field says it can; see check()
 class Frame {
  public:
   Frame() = default;
@@ -169,6 +183,8 @@ class Frame {
   static std::size_t memory_bytes(Size size, LayerSet layers);
 
   Budget budget;  ///< what it was made with
+  /// Which pixels of a frame of the budget's size it has; none: all.
+  std::optional<PixelPart> part;
   Tally tally;
   Cost cost;
   std::optional<PlaneReport> plane_report;  ///< of planes

@@ -4,6 +4,8 @@
 ///   frame = render(world, camera, budget, {.recycle = std::move(frame)});  // in the same memory
 
 #include <functional>
+#include <optional>
+#include <span>
 
 #include "photonlane/frame/frame.hpp"
 #include "photonlane/world/camera.hpp"
@@ -23,15 +25,26 @@ struct RenderOptions {
   std::function<bool(double share)> progress;
   std::size_t memory_limit = std::size_t{8} << 30;  ///< bytes a frame may hold
   Frame recycle;  ///< a frame no longer needed; its memory is used again
+  /// Only these pixels: the frame has their size, and the same bytes as the whole has there. What
+  /// is worked at together is rendered together, so the tally is of somewhat more pixels: of blocks
+  /// of 64x32 (128x16 where one lane a column is cast).
+  std::optional<PixelPart> part;
 };
 
 /// Makes a frame of what the camera sees, within the budget. The same arguments give the same
 /// bytes for any number of threads and any vector width.
 ///
 /// Throws Error (input) for a camera that cannot be (see viewing()) or that is not between floor
-/// and ceiling, Error (memory) for a frame over the limit, Error (cancelled) when told to stop.
+/// and ceiling, and for a part that holds no pixel or is not within the frame, Error (memory) for a
+/// frame over the limit, Error (cancelled) when told to stop.
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options = {});
+
+/// Several parts of one size, from top to bottom in one frame: a sample of a large one, without the
+/// rest. The parts are shared out among the threads. Throws what render() throws, and Error (input)
+/// for none, or for parts of several sizes.
+Frame render_parts(const World& world, const Camera& camera, const Budget& budget,
+                   std::span<const PixelPart> parts, RenderOptions options = {});
 
 /// The frame of a plane before the next one of a zoom, and the window it shows.
 struct PlaneBefore {

@@ -25,10 +25,6 @@ std::span<const Knob<View>> view_knobs();
 std::string view_title(std::size_t index);
 
 /// The pixels of a frame of that size that a view fills; neighbors share an edge.
-struct PixelPart {
-  int x = 0, y = 0;
-  Size size;
-};
 PixelPart pixel_part(const View& view, Size size);
 
 /// Frames side by side, from left to right with `gap` empty pixels between them, so that a layer of

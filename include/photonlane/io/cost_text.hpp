@@ -1,0 +1,15 @@
+#pragma once
+
+///   fputs(io::stages_text(frame.cost).c_str(), stdout);
+
+#include <string>
+
+#include "photonlane/frame/frame.hpp"
+
+namespace photonlane::io {
+
+/// Where the time of a frame's threads went: a line for each kind of work on each kind of lanes,
+/// the dearest first, up to where less than a share of `least` is left.
+std::string stages_text(const Cost& cost, double least = 0.008);
+
+}  // namespace photonlane::io

@@ -1,0 +1,50 @@
+#include "frame/parts.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdint>
+
+#include "photonlane/base/error.hpp"
+
+namespace photonlane {
+
+void paste(const Frame& from, const PixelPart& part, int x, int y, Frame& to) {
+  const auto copy = [&](const auto& source, const auto& target) {
+    for (int row = 0; row < part.size.height; ++row) {
+      std::copy_n(source.row(part.y + row).begin() + part.x, part.size.width,
+                  target.row(y + row).begin() + x);
+    }
+  };
+  each_plane(
+      to,
+      [&](Layer layer, int channel) {
+        copy(from.values(layer, channel), to.values(layer, channel));
+      },
+      [&](Layer layer) { copy(from.codes(layer), to.codes(layer)); });
+}
+
+PixelPart overlap(const PixelPart& one, const PixelPart& two) {
+  const int x = std::max(one.x, two.x);
+  const int y = std::max(one.y, two.y);
+  return {x,
+          y,
+          {std::min(one.x + one.size.width, two.x + two.size.width) - x,
+           std::min(one.y + one.size.height, two.y + two.size.height) - y}};
+}
+
+void check_part(const PixelPart& part, Size whole) {
+  const auto fits = [](int from, int size, int most) {
+    return from >= 0 && size >= 1 && std::int64_t{from} + size <= most;
+  };
+  if (fits(part.x, part.size.width, whole.width) && fits(part.y, part.size.height, whole.height)) {
+    return;
+  }
+  throw Error(
+      ErrorKind::input,
+      fmt::format("a part of {}x{} pixels at {}, {} of a frame of {}x{}, expected one within "
+                  "it",
+                  part.size.width, part.size.height, part.x, part.y, whole.width, whole.height));
+}
+
+}  // namespace photonlane

@@ -1,0 +1,29 @@
+#pragma once
+
+#include "photonlane/frame/frame.hpp"
+
+namespace photonlane {
+
+/// Calls put(plane of the whole, channel) for every plane of every layer.
+template <class Floats, class Codes>
+void each_plane(Frame& frame, const Floats& floats, const Codes& codes) {
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    const auto layer = static_cast<Layer>(i);
+    if (!frame.has(layer)) continue;
+    const LayerInfo& info = layer_info(layer);
+    for (int channel = 0; channel < info.channels; ++channel) {
+      info.codes ? codes(layer) : floats(layer, channel);
+    }
+  }
+}
+
+/// Copies a part of a frame into another one, from a pixel of that on. Both have the same layers.
+void paste(const Frame& from, const PixelPart& part, int x, int y, Frame& to);
+
+/// What two parts have in common; of no width or height where that is nothing.
+PixelPart overlap(const PixelPart& one, const PixelPart& two);
+
+/// Throws Error (input) for a part without pixels, or that is not within a frame.
+void check_part(const PixelPart& part, Size whole);
+
+}  // namespace photonlane
