@@ -8,6 +8,7 @@
 
 #include "photonlane/io/cost_text.hpp"
 #include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/keep.hpp"
 #include "photonlane/io/lane_text.hpp"
 #include "photonlane/io/layer_picture.hpp"
 #include "photonlane/io/output.hpp"
@@ -16,5 +17,7 @@
 #include "photonlane/io/report.hpp"
 #include "photonlane/io/runs.hpp"
 #include "photonlane/io/scene_file.hpp"
+#include "photonlane/io/scene_request.hpp"
+#include "photonlane/io/tune_run.hpp"
 #include "photonlane/io/volume_file.hpp"
 #include "photonlane/io/walk_file.hpp"

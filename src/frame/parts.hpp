@@ -1,6 +1,6 @@
 #pragma once
 
-#include "photonlane/frame/frame.hpp"
+#include "photonlane/frame/render.hpp"
 
 namespace photonlane {
 
@@ -22,6 +22,13 @@ void paste(const Frame& from, const PixelPart& part, int x, int y, Frame& to);
 
 /// What two parts have in common; of no width or height where that is nothing.
 PixelPart overlap(const PixelPart& one, const PixelPart& two);
+
+/// Whether one lane a column is cast.
+bool by_columns(const World& world, const Camera& camera, const Budget& budget);
+
+/// Pixels that are worked at together, from a multiple of its sides on: the smallest part that
+/// costs nothing more than its pixels. All of the frame where none can be made without the rest.
+Size block_size(const World& world, const Camera& camera, const Budget& budget);
 
 /// Throws Error (input) for a part without pixels, or that is not within a frame.
 void check_part(const PixelPart& part, Size whole);

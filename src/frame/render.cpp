@@ -120,11 +120,6 @@ void check(const World& world, const Camera& camera, const Budget& budget,
   }
 }
 
-bool by_columns(const World& world, const Camera& camera, const Budget& budget) {
-  return budget.rays == Rays::columns ||
-         (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
-}
-
 /// A frame to be filled, once all has been looked at.
 Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
                 RenderOptions& options) {
@@ -142,6 +137,23 @@ Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
 }
 
 }  // namespace
+
+bool by_columns(const World& world, const Camera& camera, const Budget& budget) {
+  return budget.rays == Rays::columns ||
+         (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
+}
+
+Size block_size(const World& world, const Camera& camera, const Budget& budget) {
+  const Size whole = budget.frame.size();
+  if (const EscapePlane* plane = world.plane()) {
+    const bool needs_all = plane->equalize || budget.plane.limit == PlaneLimit::automatic;
+    return needs_all ? whole : Size{64, 32};
+  }
+  const PixelPart one{0, 0, {1, 1}};
+  const Size large{1 << 20, 1 << 20};
+  return by_columns(world, camera, budget) ? column_blocks(one, large).size
+                                           : pixel_blocks(one, large).size;
+}
 
 LayerSet measurable_layers(const World& world) {
   if (world.plane() == nullptr) return LayerSet::measurable();

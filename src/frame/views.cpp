@@ -147,6 +147,9 @@ Frame render_views(const World& world, std::span<const View> views, const Budget
     frame.tally += kept.tally;
     frame.cost.cast_ms += kept.cost.cast_ms;
     frame.cost.fill_ms += kept.cost.fill_ms;
+    frame.cost.stages += kept.cost.stages;
+    frame.cost.waiting_ms += kept.cost.waiting_ms;
+    frame.cost.threads = kept.cost.threads;
   }
   return frame;
 }

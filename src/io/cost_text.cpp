@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "io/json.hpp"
 #include "io/text_table.hpp"
 
 namespace photonlane::io {
@@ -107,6 +108,24 @@ std::string stages_text(const Cost& cost, double least) {
   return fmt::format("{} thread{}, {:.2f} ms of work:\n", cost.threads,
                      cost.threads == 1 ? "" : "s", busy) +
          aligned(rows, {.left = {4, 5}});
+}
+
+std::string prediction_text(const Prediction& prediction, Size size) {
+  return fmt::format(
+      "{}x{}: {:.4g} ms, {:.4g} to {:.4g} in 90 of 100 cases; {:.1f} MiB\n"
+      "told by {:.2g} % of the pixels in {:.4g} ms\n",
+      size.width, size.height, prediction.ms, prediction.likely.low, prediction.likely.high,
+      static_cast<double>(prediction.memory_bytes) / 0x1p20, 100 * prediction.share,
+      prediction.spent_ms);
+}
+
+std::string prediction_json(const Prediction& prediction) {
+  return json_text({{"ms", prediction.ms},
+                    {"low_ms", prediction.likely.low},
+                    {"high_ms", prediction.likely.high},
+                    {"memory_bytes", prediction.memory_bytes},
+                    {"share", prediction.share},
+                    {"spent_ms", prediction.spent_ms}});
 }
 
 }  // namespace photonlane::io

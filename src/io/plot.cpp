@@ -9,6 +9,7 @@
 #include <optional>
 #include <vector>
 
+#include "io/draw_plot.hpp"
 #include "io/files.hpp"
 #include "photonlane/base/words.hpp"
 #include "photonlane/io/report.hpp"
@@ -102,7 +103,11 @@ std::string labels(const Sweep& sweep, const Points& points,
     taken.push_back({x - 0.006, y - 0.3 * line, x + 0.006, y + 0.3 * line});
   }
   std::string text;
+  // Of many settings those have names that may be chosen.
+  constexpr std::size_t many = 30;
   for (std::size_t i = 0; i < order.size(); ++i) {
+    const bool base = order[i] == &sweep.settings.front();
+    if (order.size() > many && !order[i]->on_front && !base) continue;
     const std::string label = setting_label(sweep, *order[i]);
     const double x = points.across(order[i]->total_ms.median);
     const double y = points.up(errors[i]);
@@ -317,6 +322,29 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
   return text + "unset multiplot\n";
 }
 
+std::string draw_plot(const std::string& script, std::string& png, std::string& svg) {
+  for (const char* kind : {"png", "svg"}) {
+    const std::string& path = kind == std::string_view("png") ? png : svg;
+    try {
+      write_whole(path, [&](const std::string& temporary) {
+        const int code = run({"gnuplot", "-c", plain_path(script), kind, plain_path(temporary)});
+        if (code == 0) return;
+        throw Error(ErrorKind::file,
+                    code == -1 || code == 127
+                        ? "no plot: gnuplot is not installed; apt-get install gnuplot-nox, then "
+                          "gnuplot -c " +
+                              script + " png " + png
+                        : fmt::format("no plot: gnuplot failed with code {}", code));
+      });
+    } catch (const Error& error) {
+      png.clear();
+      svg.clear();
+      return error.message();
+    }
+  }
+  return "";
+}
+
 SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title) {
   make_folder(folder);
   const std::string base = folder + "/";
@@ -325,35 +353,14 @@ SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std:
   write_file(files.csv, sweep_csv(sweep));
   write_file(files.json, sweep_json(sweep));
   write_file(files.script, sweep_plot(sweep, title));
-  const auto draw = [&](const std::string& script, std::string& png, std::string& svg) {
-    for (const char* kind : {"png", "svg"}) {
-      const std::string& path = kind == std::string_view("png") ? png : svg;
-      try {
-        write_whole(path, [&](const std::string& temporary) {
-          const int code = run({"gnuplot", "-c", plain_path(script), kind, plain_path(temporary)});
-          if (code == 0) return;
-          throw Error(ErrorKind::file,
-                      code == -1 || code == 127
-                          ? "no plot: gnuplot is not installed; apt-get install gnuplot-nox, then "
-                            "gnuplot -c " +
-                                script + " png " + png
-                          : fmt::format("no plot: gnuplot failed with code {}", code));
-        });
-      } catch (const Error& error) {
-        files.problem = error.message();
-        png.clear();
-        svg.clear();
-        break;
-      }
-    }
-  };
-  draw(files.script, files.png, files.svg);
+  files.problem = draw_plot(files.script, files.png, files.svg);
   if (const auto lines = sweep_lines(sweep, title)) {
     const std::string script = base + "lines.gp";
     write_file(script, *lines);
     files.lines_png = base + "lines.png";
     files.lines_svg = base + "lines.svg";
-    draw(script, files.lines_png, files.lines_svg);
+    const std::string problem = draw_plot(script, files.lines_png, files.lines_svg);
+    if (files.problem.empty()) files.problem = problem;
   }
   return files;
 }

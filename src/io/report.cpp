@@ -23,17 +23,6 @@ Json metrics_object(const Difference& difference) {
   return object;
 }
 
-Json budget_object(const Budget& budget) {
-  Json object;
-  for (const Knob<Budget>& entry : budget_knobs()) {
-    const std::string text = knob_text(entry, budget);
-    const KnobKind kind = entry.info.kind;
-    const bool number = kind == KnobKind::integer || kind == KnobKind::number;
-    object[std::string(entry.info.name)] = number ? Json::parse(text) : Json(text);
-  }
-  return object;
-}
-
 std::string reference_line(const Sweep& sweep) {
   const FrameBudget& frame = sweep.reference.frame;
   std::string means;

@@ -163,6 +163,17 @@ PlaneReport plane_report_from(const Json& json) {
   return report;
 }
 
+Json budget_object(const Budget& budget) {
+  Json object;
+  for (const Knob<Budget>& entry : budget_knobs()) {
+    const std::string text = knob_text(entry, budget);
+    const KnobKind kind = entry.info.kind;
+    const bool number = kind == KnobKind::integer || kind == KnobKind::number;
+    object[std::string(entry.info.name)] = number ? Json::parse(text) : Json(text);
+  }
+  return object;
+}
+
 Json to_json(const SweepPart& part) {
   if (part.timed) {
     return {{"total_ms", part.total_ms}, {"cast_ms", part.cast_ms}, {"fill_ms", part.fill_ms}};

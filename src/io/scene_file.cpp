@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "io/camera_node.hpp"
 #include "io/document.hpp"
 #include "io/field_node.hpp"
 #include "io/files.hpp"
@@ -347,23 +348,6 @@ void check_portals(const Scene& scene, const std::vector<PortalPlaces>& places) 
   if (const auto fault = find_portal_fault(openings)) {
     places[fault->room][fault->portal]->refuse(fault->message);
   }
-}
-
-/// Turns a camera toward a point, once its eye is known.
-void look_at(const Node& node, const Node& target, Camera& camera) {
-  for (const char* other : {"heading", "pitch"}) {
-    if (const Node* given = node.find(other)) {
-      given->refuse(fmt::format("{} beside look_at, expected one of them", other));
-    }
-  }
-  // A point is read as an eye's place is.
-  Camera scratch;
-  const Knob<Camera>& place = *find_knob(camera_knobs(), "eye");
-  at_place(target, [&] { place.assign(scratch, place.info, target.value_text()); });
-  if (scratch.eye == camera.eye) target.refuse("look_at is the eye itself, expected another point");
-  const Camera turned = Camera::look_at(camera.eye, scratch.eye, camera.field_of_view);
-  camera.heading = turned.heading;
-  camera.pitch = turned.pitch;
 }
 
 Color read_color(const Node& node) {

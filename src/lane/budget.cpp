@@ -18,7 +18,10 @@ Budget Budget::reference() const {
   best.light.sun_shadows = SunShadows::traced;
   best.light.lamp_shadows = LampShadows::traced;
   best.light.corners = Corners::sampled;
-  best.light.corner_samples = 256;
+  best.frame.samples = std::max(frame.samples, against.samples);
+  // What is drawn at random is drawn anew for every sample of a pixel.
+  const int each = against.samples > 0 ? (256 + best.frame.samples - 1) / best.frame.samples : 256;
+  best.light.corner_samples = std::max(light.corner_samples, each);
   best.light.wet_floor = WetFloor::traced;
   best.light.fog_samples = std::max(light.fog_samples, 64);
   best.passes.limit = 1000;
@@ -34,7 +37,7 @@ Budget Budget::reference() const {
 
   if (light.softness != Softness::hard) {
     best.light.softness = Softness::sampled;
-    best.light.soft_samples = 256;
+    best.light.soft_samples = std::max(light.soft_samples, each);
   }
   best.number = NumberType::float64;
   return best;
@@ -214,6 +217,10 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::plane, &PlaneBudget::samples>(
           "plane.samples", "", {},
           "which pixels frame.samples are taken of: those at edges of the color, or all"),
+      knob<&Budget::against, &ReferenceBudget::samples>(
+          "reference.samples", "", {0, 1024},
+          "color samples a pixel of the frame that errors are measured against; 0 takes as many as "
+          "the frame has, or four times the most of a sweep over frame.samples"),
       knob<&Budget::rays>("rays", "", {},
                           "one ray a column (level cameras only) or one a pixel; auto takes "
                           "columns where they are exact"),

@@ -363,9 +363,10 @@ Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
       }
     }
   }
+  best.frame.samples = std::max(best.frame.samples, base.against.samples);
   for (const Setting& setting : settings) {
     const FrameBudget& frame = setting.budget.frame;
-    if (varied("frame.samples")) {
+    if (varied("frame.samples") && base.against.samples == 0) {
       best.frame.samples = std::clamp(4 * frame.samples, best.frame.samples, 1024);
     }
     if (varied("frame.width")) best.frame.width = std::max(best.frame.width, frame.width);

@@ -10,66 +10,11 @@
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
+#include "shared.hpp"
 #include "terminal.hpp"
 
 namespace photonlane::tool {
 namespace {
-
-/// Sets two numbers from "WIDTHxHEIGHT" by a function that sets one value by its name.
-template <class Set>
-void set_size(const std::string& text, std::string_view width, std::string_view height,
-              const std::string& expected, const Set& set) {
-  const auto cross = text.find('x');
-  try {
-    if (cross == std::string::npos) throw Error(ErrorKind::usage, "");
-    set(width, text.substr(0, cross));
-    set(height, text.substr(cross + 1));
-  } catch (const Error&) {
-    throw Error(ErrorKind::usage, fmt::format("--size: found '{}', expected {}", text, expected));
-  }
-}
-
-/// Sets values from options "KEY=VALUE" by a function that sets one value by its name.
-template <class Set>
-void set_all(const std::vector<std::string>& texts, const Set& set) {
-  for (const std::string& text : texts) {
-    const auto equals = text.find('=');
-    const std::string name = text.substr(0, equals);
-    try {
-      if (equals == std::string::npos) throw Error(ErrorKind::usage, "expected KEY=VALUE");
-      set(name, text.substr(equals + 1));
-    } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--set {}: {}", name, error.message()));
-    }
-  }
-}
-
-std::vector<Limit> parse_limits(const std::vector<std::string>& texts) {
-  std::vector<Limit> limits;
-  for (const std::string& text : texts) {
-    try {
-      limits.push_back(parse_limit(text));
-    } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--limit {}", error.message()));
-    }
-  }
-  return limits;
-}
-
-std::string limit_text(const Limit& limit) {
-  return fmt::format("{} {} {}", limit.metric->name,
-                     limit.metric->more_is_better ? "at least" : "at most", limit.bound);
-}
-
-/// An argument as a shell takes it for one word, as it is.
-std::string shell_word(const std::string& text) {
-  constexpr std::string_view plain =
-      "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-+=.,/:%@";
-  if (!text.empty() && text.find_first_not_of(plain) == text.npos) return text;
-  std::string word = "'";
-  for (const char c : text) word += c == '\'' ? std::string("'\\''") : std::string(1, c);
-  return word + "'";
-}
 
 /// The command that renders the frame of a setting that was measured: with all that was set.
 std::string render_line(const SweepCommand& command, const Sweep& sweep, const Setting& setting) {
@@ -92,27 +37,6 @@ std::string render_line(const SweepCommand& command, const Sweep& sweep, const S
 
 std::string error_text(const Metric& metric, const Setting& setting) {
   return fmt::format("{} {}", metric.name, io::metric_text(metric, setting.error));
-}
-
-/// Takes "ms=16" or "fps=60" out of limits: how long a frame may take, in milliseconds.
-std::optional<double> take_time(std::vector<std::string>& limits) {
-  std::optional<double> most;
-  std::erase_if(limits, [&](const std::string& text) {
-    const bool ms = text.starts_with("ms=");
-    if (!ms && !text.starts_with("fps=")) return false;
-    const std::string number = text.substr(text.find('=') + 1);
-    double value = 0;
-    const char* const past = number.data() + number.size();
-    const auto [end, problem] = std::from_chars(number.data(), past, value);
-    if (problem != std::errc() || end != past || !std::isfinite(value) || !(value > 0)) {
-      throw Error(ErrorKind::usage,
-                  fmt::format("--limit {}: found '{}', expected a number above 0", text, number));
-    }
-    const double own = ms ? value : 1000 / value;
-    most = most ? std::min(*most, own) : own;
-    return true;
-  });
-  return most;
 }
 
 /// The setting that breaks limits by the least, as a share of what they allow, and what it has.
@@ -143,25 +67,6 @@ std::string nearest_text(const Sweep& sweep, std::optional<double> most_ms,
   return text;
 }
 
-void warn(const io::SceneFile& file) {
-  for (const io::Note& note : file.notes) {
-    complain(fmt::format("{}: note: {}", place_text(note.place), note.text));
-  }
-}
-
-/// Runs something on a scene; errors that know no place get that of what they are about in front.
-template <class Work>
-int on_scene(const SceneOptions& options, const Work& work) {
-  io::SceneFile file;
-  file.path = options.scene;
-  try {
-    file = open_scene(options);
-    return work(file);
-  } catch (const Error& error) {
-    throw placed(file, error);
-  }
-}
-
 int run_plan(const RenderCommand& command, const io::SceneFile& file) {
   io::PlanOptions options;
   options.legend = !command.no_legend;
@@ -177,29 +82,7 @@ int run_plan(const RenderCommand& command, const io::SceneFile& file) {
 }  // namespace
 
 io::SceneFile open_scene(const SceneOptions& options) {
-  io::SceneFile file = io::read_scene(options.scene);
-  const auto set = [&](std::string_view name, std::string_view value) {
-    io::set_by_name(file, name, value);
-  };
-
-  // Numbers of the scene first, since they read it again.
-  const auto of_scene = [](const std::string& one) { return one.starts_with("scene."); };
-  std::vector<std::string> sets = options.sets;
-  const auto rest = std::stable_partition(sets.begin(), sets.end(), of_scene);
-  set_all({sets.begin(), rest}, set);
-  if (!options.size.empty()) {
-    set_size(options.size, "frame.width", "frame.height",
-             "WIDTHxHEIGHT in pixels, 1 to 1000000 each", set);
-  }
-  set_all({rest, sets.end()}, set);
-  for (const std::string& text : options.doors) {
-    try {
-      io::open_door_by_text(file, text);
-    } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--open {}: {}", text, error.message()));
-    }
-  }
-  return file;
+  return io::open_scene({options.scene, options.size, options.sets, options.doors});
 }
 
 namespace {
@@ -330,13 +213,7 @@ int run(const RenderCommand& command) {
   });
 }
 
-namespace {
-
-io::RunOptions run_options(int threads, bool resume, ProgressBar& bar) {
-  return {.threads = threads, .resume = resume, .progress = bar.callback()};
-}
-
-}  // namespace
+namespace {}  // namespace
 
 int run(const SweepCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
@@ -506,10 +383,10 @@ int run(const MakeMapCommand& command) {
     set_knob(map_recipe_knobs(), recipe, name, value);
   };
   if (!command.size.empty()) {
-    set_size(command.size, "width", "height",
-             fmt::format("WIDTHxHEIGHT in cells, 3 to {} each", CellMap::largest_side), set);
+    io::set_size(command.size, "width", "height",
+                 fmt::format("WIDTHxHEIGHT in cells, 3 to {} each", CellMap::largest_side), set);
   }
-  set_all(command.sets, set);
+  io::set_all(command.sets, set);
   const CellMap map = make_map(recipe);
   io::write_map(command.output, map,
                 fmt::format("A {} of {}x{} cells, seed {}", name_of(recipe.kind), recipe.width,
@@ -532,8 +409,8 @@ int run(const MakeFractalCommand& command) {
   const auto set = [&](std::string_view name, std::string_view value) {
     set_knob(fractal_recipe_knobs(), recipe, name, value);
   };
-  set_all({"seed=" + command.seed}, set);
-  set_all(command.sets, set);
+  io::set_all({"seed=" + command.seed}, set);
+  io::set_all(command.sets, set);
   const Field made = make_fractal(recipe);
   io::write_fractal(command.output, made, recipe);
   if (command.quiet) return success;
@@ -550,7 +427,7 @@ int run(const MakeFractalCommand& command) {
 int run(const MakeVolumeCommand& command) {
   io::check_output(command.output, {".volume"});
   VolumeRecipe recipe;
-  set_all(command.sets, [&](std::string_view name, std::string_view value) {
+  io::set_all(command.sets, [&](std::string_view name, std::string_view value) {
     set_knob(volume_recipe_knobs(), recipe, name, value);
   });
   SceneOptions options;

@@ -9,7 +9,9 @@
 #include <functional>
 #include <sstream>
 
+#include "bench_commands.hpp"
 #include "commands.hpp"
+#include "options.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/base/words.hpp"
 #include "photonlane/frame/frame.hpp"
@@ -18,43 +20,6 @@
 namespace {
 
 using namespace photonlane::tool;
-
-void add_size(CLI::App& app, std::string& size) {
-  app.add_option("--size", size, "size of the frame in pixels")->type_name("WIDTHxHEIGHT");
-}
-
-void add_scene(CLI::App& app, SceneOptions& options) {
-  app.add_option("scene", options.scene, "scene file (YAML)")->required()->type_name("SCENE");
-  add_size(app, options.size);
-  app.add_option("--set", options.sets,
-                 "turn a knob: any budget value, or a camera value as camera.NAME; may be given "
-                 "again (photonlane describe lists them)")
-      ->type_name("KEY=VALUE")
-      ->allow_extra_args(false);
-  app.add_option("--open", options.doors,
-                 "open a door: its cell, counted from the south-west, and 0 closed to 1 open; may "
-                 "be given again")
-      ->type_name("COLUMN,ROW=OPENING")
-      ->allow_extra_args(false);
-  app.add_flag("--quiet", options.quiet, "print nothing but errors");
-  app.add_flag("--json", options.json, "print JSON instead of text");
-}
-
-void add_threads(CLI::App& app, int& threads) {
-  app.add_option("--threads", threads, "threads to use; 0, the default, takes all there are")
-      ->check(CLI::Range(0, 1024))
-      ->type_name("N");
-}
-
-void add_resume(CLI::App& app, bool& resume) {
-  app.add_flag("--resume", resume,
-               "go on with a run of the same scene and options that was stopped or killed, in its "
-               "folder");
-}
-
-void add_limits(CLI::App& app, std::vector<std::string>& limits, const std::string& help) {
-  app.add_option("--limit", limits, help)->type_name("METRIC=VALUE")->allow_extra_args(false);
-}
 
 std::string layer_help() {
   return fmt::format("layer of a .png: {}",
@@ -119,6 +84,7 @@ struct Arguments {
   MakeVolumeCommand make_volume;
   DescribeCommand describe;
   DemoCommand demo;
+  BenchCommands bench;
   std::function<int()> chosen;
 };
 
@@ -402,7 +368,11 @@ int run_tool(int argc, char** argv) {
 
   add_render(app, all);
   add_sweep(app, all);
+  add_tune(app, all.bench.tune, all.chosen);
+  add_predict(app, all.bench.predict, all.chosen);
   add_compare(app, all);
+  add_keep(app, all.bench.keep, all.chosen);
+  add_judge(app, all.bench.judge, all.chosen);
   add_check(app, all);
   add_lane(app, all);
   add_walk(app, all);

@@ -70,6 +70,12 @@ Scene scene_with(const SceneFile& file, const SceneNumbers& numbers);
 /// materials.
 std::string scene_text(const SceneFile& file);
 
+/// Puts another budget into a scene's file: values where they stand, others beside those of their
+/// kind; comments and all else stay, and so does the size of the frame. Throws Error (usage) where
+/// the file's budget is written in a way that this does not know, Error (file) where it cannot be
+/// written; the file is then as it was.
+void write_budget(const SceneFile& file, const Budget& budget);
+
 /// Sets a budget knob, or a camera's by "camera.NAME", from text: what options do. A number of the
 /// scene, "scene.NAME", reads the file again; what was set before it is lost. Throws Error
 /// (usage) for unknown names, with the nearest right word, Error (input) for values that do not

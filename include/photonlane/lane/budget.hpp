@@ -241,6 +241,10 @@ struct PassBudget {
   int limit = 12;  ///< surfaces a lane may look through
 };
 
+struct ReferenceBudget {
+  int samples = 0;  ///< color samples a pixel; 0: as many as the frame, or as what varies asks for
+};
+
 /// Everything a frame may spend. Turn the knobs one by one, measure, keep the cheapest setting
 /// that is good enough.
 struct Budget {
@@ -254,13 +258,15 @@ struct Budget {
 
   BounceBudget bounces;
   PlaneBudget plane;
+  ReferenceBudget against;  ///< of the frame that errors are measured against
   Rays rays = Rays::automatic;
   NumberType number = NumberType::float32;
   double far_limit = 4096;  ///< meters; a lane that gets there has escaped
 
   /// The most accurate setting of everything that can be wrong, for the frame to measure against:
   /// exact stepping in double, with a step limit that is not met. What the picture is of (size,
-  /// samples, far limit) stays.
+  /// far limit) stays, and so do samples but for against.samples. Rays that are drawn at random are
+  /// so many that a pixel has at least 256 of each kind.
   Budget reference() const;
 };
 

@@ -131,8 +131,8 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
 
 /// The budget of a sweep's reference. Of ReferenceKind::varied the varied knobs have the values of
 /// Budget::reference(), and so have those that only matter with them or that they only matter
-/// with: cells.method with cells.increment. Varied samples: four times the most of them; varied
-/// sizes: the largest; the farthest far_limit.
+/// with: cells.method with cells.increment. Samples: Budget::against says, or where they vary
+/// four times the most of them; varied sizes: the largest; the farthest far_limit.
 Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
                     const std::vector<Vary>& vary, ReferenceKind kind);
 

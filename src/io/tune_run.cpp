@@ -1,0 +1,271 @@
+#include "photonlane/io/tune_run.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "io/camera_node.hpp"
+#include "io/draw_plot.hpp"
+#include "io/files.hpp"
+#include "io/run_journal.hpp"
+#include "io/run_parts.hpp"
+#include "io/text_table.hpp"
+#include "io/yaml_text.hpp"
+#include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/output.hpp"
+#include "photonlane/io/walk_file.hpp"
+#include "photonlane/measure/named_setting.hpp"
+
+namespace photonlane::io {
+namespace {
+
+Json to_json(const TrialPart& part) {
+  SweepPart like;
+  like.error = part.error;
+  Json json = io::to_json(like);
+  json["cost"] = part.cost;
+  json["p95"] = part.p95;
+  return json;
+}
+
+TrialPart trial_part_from(const Json& json) {
+  TrialPart part;
+  part.error = sweep_part_from(json).error;
+  json.at("cost").get_to(part.cost);
+  json.at("p95").get_to(part.p95);
+  return part;
+}
+
+std::string errors_text(const Tuned& tuned, const Difference& error) {
+  const Metric& metric = *parse_limit(tuned.metric + "=0").metric;
+  return fmt::format("{} {}", metric.name, metric_text(metric, error));
+}
+
+std::string ms_text(const std::vector<double>& times) {
+  const Interval interval = interval_of_median(times);
+  return fmt::format("{:.4g} ms ({:.4g} to {:.4g})", quantile(times, 0.5), interval.low,
+                     interval.high);
+}
+
+std::string cost_of(const Tuned& tuned, const Trial& trial) {
+  return fmt::format("{:.4g} {}", trial.cost, tuned.by == TuneCost::time ? "ms" : "of work");
+}
+
+}  // namespace
+
+std::string tune_text(const Tuned& tuned) {
+  const Trial& base = tuned.trials.front();
+  const Trial& best = tuned.best();
+  std::string text = fmt::format(
+      "{} settings tried on {:.1f} % of the pixels: the work of {:.1f} frames\n"
+      "reference: {} samples a pixel, within {:.2g} of one with half of them\n",
+      tuned.trials.size(), 100 * tuned.pixels, tuned.frames, tuned.reference.frame.samples,
+      tuned.converged);
+  std::vector<std::vector<std::string>> rows{
+      {"knob", "before", tuned.kept() ? "chosen" : "nearest"}};
+  for (std::size_t k = 0; k < tuned.knobs.size(); ++k) {
+    if (best.values[k] == base.values[k] || best.values[k] == "-") continue;
+    rows.push_back({tuned.knobs[k], base.values[k], best.values[k]});
+  }
+  if (rows.size() > 1) {
+    text += aligned(rows, {.left = {0}});
+  } else {
+    text += "no knob has a better value than before\n";
+  }
+  const bool timed = !tuned.chosen_ms.empty();
+  text += fmt::format("before: {}, {}\n", timed ? ms_text(tuned.base_ms) : cost_of(tuned, base),
+                      errors_text(tuned, base.error));
+  text += fmt::format("{}: {}, {}", tuned.kept() ? "chosen" : "nearest",
+                      timed ? ms_text(tuned.chosen_ms) : cost_of(tuned, best),
+                      errors_text(tuned, best.error));
+  if (tuned.held_out) {
+    text += fmt::format("; where the search did not look {}", errors_text(tuned, *tuned.held_out));
+  }
+  text += "\n";
+  if (!tuned.without_effect.empty()) {
+    text += "without effect here:";
+    for (const std::string& knob : tuned.without_effect) text += " " + knob;
+    text += "\n";
+  }
+  return text;
+}
+
+Sweep as_sweep(const Tuned& tuned) {
+  Sweep sweep;
+  sweep.knobs = tuned.knobs;
+  sweep.reference = tuned.reference;
+  sweep.metric = tuned.metric;
+  sweep.one_by_one = true;
+  for (const Trial& trial : tuned.trials) {
+    Setting& setting = sweep.settings.emplace_back();
+    setting.values = trial.values;
+    setting.budget = trial.budget;
+    setting.total_ms = {trial.cost, 0};
+    setting.error = trial.error;
+    setting.on_front = trial.on_front;
+  }
+  return sweep;
+}
+
+std::string tune_csv(const Tuned& tuned) {
+  std::string text;
+  for (const std::string& knob : tuned.knobs) text += knob + ",";
+  text += tuned.by == TuneCost::time ? "ms,p95_ms" : "work,p95_work";
+  for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);
+  text += ",on_front,chosen\n";
+  for (std::size_t i = 0; i < tuned.trials.size(); ++i) {
+    const Trial& trial = tuned.trials[i];
+    for (const std::string& value : trial.values) text += value + ",";
+    text += fmt::format("{},{}", trial.cost, trial.p95);
+    for (const Metric& metric : metrics()) {
+      const auto value = metric.value(trial.error);
+      text += value ? fmt::format(",{}", *value) : ",";
+    }
+    text += fmt::format(",{},{}\n", trial.on_front, tuned.chosen == i);
+  }
+  return text;
+}
+
+std::string tune_json(const Tuned& tuned) {
+  const auto errors = [](const Difference& error) {
+    Json object;
+    for (const Metric& metric : metrics()) {
+      const auto value = metric.value(error);
+      object[std::string(metric.name)] = value ? Json(*value) : Json(nullptr);
+    }
+    return object;
+  };
+  Json trials = Json::array();
+  for (const Trial& trial : tuned.trials) {
+    trials.push_back({{"values", trial.values},
+                      {"cost", trial.cost},
+                      {"p95", trial.p95},
+                      {"error", errors(trial.error)},
+                      {"on_front", trial.on_front}});
+  }
+  Json object{{"version", PHOTONLANE_VERSION},
+              {"knobs", tuned.knobs},
+              {"notches", tuned.notches},
+              {"without_effect", tuned.without_effect},
+              {"metric", tuned.metric},
+              {"by", std::string(name_of(tuned.by))},
+              {"pixels", tuned.pixels},
+              {"frames", tuned.frames},
+              {"converged", tuned.converged},
+              {"reference", budget_object(tuned.reference)},
+              {"trials", std::move(trials)},
+              {"chosen", tuned.chosen ? Json(*tuned.chosen) : Json(nullptr)},
+              {"nearest", tuned.nearest},
+              {"base_ms", tuned.base_ms},
+              {"chosen_ms", tuned.chosen_ms},
+              {"held_out", tuned.held_out ? errors(*tuned.held_out) : Json(nullptr)},
+              {"budget", budget_object(tuned.best().budget)}};
+  return json_text(object);
+}
+
+std::string budget_yaml(const Budget& budget) {
+  const std::string lines = changed_lines(budget_knobs(), budget, 2);
+  return lines.empty() ? "budget: {}\n" : "budget:\n" + lines;
+}
+
+TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title) {
+  make_folder(folder);
+  TuneFiles files{folder + "/tune.csv",
+                  folder + "/tune.json",
+                  folder + "/budget.yaml",
+                  folder + "/cost-error.gp",
+                  folder + "/cost-error.png",
+                  folder + "/cost-error.svg",
+                  ""};
+  write_file(files.csv, tune_csv(tuned));
+  write_file(files.json, tune_json(tuned));
+  write_file(files.budget, budget_yaml(tuned.best().budget));
+  write_file(files.script, sweep_plot(as_sweep(tuned), title));
+  files.problem = draw_plot(files.script, files.png, files.svg);
+  return files;
+}
+
+Tuned run_tune(const SceneFile& file, const std::string& folder, TuneOptions options,
+               const RunOptions& run) {
+  const OutputFolder made(folder);
+  Digest what = digest_of_scene(file);
+  add_view(file.camera, file.budget, what);
+  for (const Camera& view : options.views) add_view(view, file.budget, what);
+  const Digest scene = what;
+  for (const Vary& one : options.vary) {
+    what.add(one.knob);
+    for (const std::string& value : one.values) what.add(value);
+  }
+  for (const Limit& limit : options.goal.limits) {
+    what.add(fmt::format("{} {}", limit.metric->name, limit.bound));
+  }
+  what.add(fmt::format("{} {} {} {} {}", options.goal.most_ms.value_or(0),
+                       options.goal.most_p95_ms.value_or(0), options.metric, name_of(options.by),
+                       options.most_trials));
+  RunJournal journal(folder, "tune", what, run.resume);
+  options.threads = run.threads;
+  options.known = [&](std::size_t number) -> std::optional<TrialPart> {
+    return journal.left(number, trial_part_from);
+  };
+  options.measured = [&](std::size_t number, const TrialPart& part) {
+    journal.keep(number, to_json(part));
+  };
+  const auto reference_path = [&](const Budget& budget, std::size_t which) {
+    Digest digest = scene;
+    add_view(file.camera, budget, digest);
+    digest.add(fmt::format("{}", which));
+    return fmt::format("{}/sample-{:016x}{:016x}.exr", folder, digest.high, digest.low);
+  };
+  options.kept_reference = [&](const Budget& budget, std::size_t which) -> std::optional<Frame> {
+    const std::string path = reference_path(budget, which);
+    if (!std::filesystem::exists(path)) return std::nullopt;
+    try {
+      return read_frame(path);
+    } catch (const Error&) {
+      return std::nullopt;  // what does not read back is made anew
+    }
+  };
+  options.keep_reference = [&](const Budget& budget, std::size_t which, Frame& frame) {
+    write_frame(reference_path(budget, which), frame);
+  };
+  options.so_far = [&](const Tuned& so_far) {
+    write_file(folder + "/tune.csv", tune_csv(so_far));
+    write_file(folder + "/budget.yaml", budget_yaml(so_far.best().budget));
+  };
+  options.progress = run.progress;
+  try {
+    Tuned tuned = tune(compile(file.scene), file.camera, file.budget, options);
+    journal.finish();
+    return tuned;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::cancelled) throw;
+    throw Error(ErrorKind::cancelled, fmt::format("stopped; the best so far is in {}/budget.yaml{}",
+                                                  folder, journal.hint()));
+  }
+}
+
+std::vector<Camera> read_views(const std::string& path, const SceneFile& file, std::size_t most) {
+  const Node root = parse_document(read_file(path), path);
+  std::vector<Camera> views;
+  if (root.find("moves") != nullptr) {
+    const WalkScript script = read_walk_script(path, file);
+    const World world = compile(file.scene);
+    const std::vector<WalkStep> steps = walk(world, file.camera, script);
+    const std::size_t count = std::min(most, steps.size());
+    for (std::size_t i = 0; i < count; ++i) {
+      const std::size_t at = count > 1 ? i * (steps.size() - 1) / (count - 1) : 0;
+      views.push_back(camera_at(world, file.camera, steps[at]));
+    }
+    return views;
+  }
+  for (const Node& node : root.list("cameras, or a walk script")) {
+    Camera& camera = views.emplace_back(file.camera);
+    read_camera(node, file.budget.frame.size(), camera);
+  }
+  if (views.empty()) root.refuse("no camera in the list, expected at least one");
+  if (views.size() > 1000) root.refuse("more than 1000 cameras");
+  return views;
+}
+
+}  // namespace photonlane::io
