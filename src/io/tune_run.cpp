@@ -26,6 +26,7 @@ Json to_json(const TrialPart& part) {
   Json json = io::to_json(like);
   json["cost"] = part.cost;
   json["p95"] = part.p95;
+  json["work"] = part.work;
   return json;
 }
 
@@ -34,6 +35,7 @@ TrialPart trial_part_from(const Json& json) {
   part.error = sweep_part_from(json).error;
   json.at("cost").get_to(part.cost);
   json.at("p95").get_to(part.p95);
+  json.at("work").get_to(part.work);
   return part;
 }
 

@@ -135,6 +135,17 @@ Ladder ladder_of(const Vary& vary, const Settings& base) {
                      });
   }
   ladder.own = find_or_put(ladder.values, setting_text(base, vary.knob), finer);
+  ladder.ordered = rungs != table().end();
+  if (ladder.ordered && finer == Finer::listed) {
+    const std::string own = ladder.values[ladder.own];
+    const auto rank = [&](const std::string& value) {
+      return std::find(rungs->values.begin(), rungs->values.end(), value) - rungs->values.begin();
+    };
+    std::stable_sort(ladder.values.begin(), ladder.values.end(),
+                     [&](const std::string& a, const std::string& b) { return rank(a) < rank(b); });
+    ladder.own = static_cast<std::size_t>(
+        std::find(ladder.values.begin(), ladder.values.end(), own) - ladder.values.begin());
+  }
   return ladder;
 }
 

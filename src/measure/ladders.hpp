@@ -12,6 +12,7 @@ struct Ladder {
   std::string knob;
   std::vector<std::string> values;
   std::size_t own = 0;  ///< which of them the base has
+  bool ordered = true;  ///< false: which are more accurate is not known
 };
 
 /// Those of every knob of a budget that trades cost for error. No value is more accurate than the

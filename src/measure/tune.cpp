@@ -11,7 +11,7 @@
 
 #include "measure/frame_sample.hpp"
 #include "measure/ladders.hpp"
-#include "photonlane/measure/calibration.hpp"
+#include "measure/work_prices.hpp"
 #include "photonlane/measure/named_setting.hpp"
 
 namespace photonlane {
@@ -54,6 +54,10 @@ class Tuner {
     const Settings settings{base, camera};
     if (options.vary.empty()) {
       ladders_ = ladders(base);
+      const bool plane = world.plane() != nullptr;
+      std::erase_if(ladders_, [&](const Ladder& one) {
+        return one.knob.starts_with("plane.") ? !plane : plane && one.knob != "frame.samples";
+      });
     } else {
       for (const Vary& vary : options.vary) ladders_.push_back(ladder_of(vary, settings));
     }
@@ -71,6 +75,7 @@ class Tuner {
   }
 
   Tuned run() {
+    learn_prices();
     const std::size_t base = measure(base_state());
     turn_each_alone();
     settle();
@@ -156,39 +161,56 @@ class Tuner {
     Frame frame;
     double cost = 0;
     double p95 = 0;
+    double work = 0;      ///< counted
+    double measured = 0;  ///< milliseconds of threads
   };
 
   /// The sample by a budget, and what whole frames cost by it.
-  Shot shoot(const Budget& budget, const std::vector<std::vector<PixelPart>>& parts) {
+  Shot shoot(const Budget& budget, const std::vector<std::vector<PixelPart>>& parts,
+             double rate = 1) {
     std::vector<Frame> frames;
     std::vector<double> costs;
-    const double moment = options_.by == TuneCost::time ? calibrate() : 1;
+    Shot shot;
     for (std::size_t v = 0; v < views_.size(); ++v) {
       RenderOptions own = told_;
       own.progress = [this](double) { return go_on(); };
       frames.push_back(render_parts(world_, views_[v], budget, parts[v], std::move(own)));
+      const Frame& frame = frames.back();
       const double scale =
           static_cast<double>(budget.frame.width) * budget.frame.height / pixels_of(parts[v]);
+      const double work = counted_cost(frame.tally);
       const double spent = options_.by == TuneCost::work
-                               ? 1e-6 * counted_cost(frames.back().tally)
-                               : frames.back().cost.stages.total_ms() / moment;
+                               ? 1e-6 * work
+                               : rate * prices_[v].cost(frame.tally, frame.cost.stages);
       costs.push_back(spent * scale / threads());
+      shot.work += work;
+      shot.measured += frame.cost.stages.total_ms();
     }
-    Shot shot{stacked(frames), quantile(costs, 0.5), quantile(costs, 0.95)};
+    shot.frame = stacked(frames);
+    shot.cost = quantile(costs, 0.5);
+    shot.p95 = quantile(costs, 0.95);
     return shot;
+  }
+
+  /// What counted work costs here, by some frames of the base.
+  void learn_prices() {
+    prices_.resize(views_.size());
+    if (options_.by == TuneCost::work) return;
+    constexpr int times = 3;
+    for (int k = 0; k < times; ++k) {
+      for (std::size_t v = 0; v < views_.size(); ++v) {
+        const Frame frame = render_parts(world_, views_[v], base_, seen_[v], told_);
+        if (k == 0) continue;
+        prices_[v].learn(frame.tally, frame.cost.stages);
+      }
+    }
+    result_.frames += times * result_.pixels;
   }
 
   double threads() const {
     if (options_.by == TuneCost::work) return 1;
     return options_.threads > 0 ? options_.threads
                                 : std::max(1u, std::thread::hardware_concurrency());
-  }
-
-  /// How much slower the machine is now than when it was first asked.
-  double calibrate() {
-    const double now = std::min({calibrate_ms(), calibrate_ms(), calibrate_ms()});
-    if (first_moment_ == 0) first_moment_ = now;
-    return now / first_moment_;
   }
 
   const Frame& reference(const std::vector<std::vector<PixelPart>>& parts, std::size_t which) {
@@ -266,10 +288,11 @@ class Tuner {
     for (std::size_t k = 0; k < state.size(); ++k) {
       trial.values.push_back(applies(state, k) ? ladders_[k].values[state[k]] : "-");
     }
-    const TrialPart part = measure_part(trial.budget);
+    const TrialPart part = measure_part(trial.budget, rate_of(state));
     trial.cost = part.cost;
     trial.p95 = part.p95;
     trial.error = part.error;
+    works_.push_back(part.work);
     wrong_.emplace_back();
     for (const Metric* metric : metrics_) wrong_.back().push_back(badness(*metric, part.error));
     states_.push_back(state);
@@ -283,14 +306,14 @@ class Tuner {
     return number;
   }
 
-  TrialPart measure_part(const Budget& budget) {
+  TrialPart measure_part(const Budget& budget, double rate) {
     const std::size_t number = parts_++;
     if (options_.known) {
       if (std::optional<TrialPart> known = options_.known(number)) return std::move(*known);
     }
     const Frame& right = reference(seen_, 0);
-    Shot shot = shoot(budget, seen_);
-    TrialPart part{shot.cost, shot.p95, compare(shot.frame, right)};
+    Shot shot = shoot(budget, seen_, rate);
+    TrialPart part{shot.cost, shot.p95, shot.work, compare(shot.frame, right)};
     part.error.errors = {};
     if (options_.measured) options_.measured(number, part);
     return part;
@@ -328,23 +351,73 @@ class Tuner {
   /// Learns what a knob's values do, the others as a state has them.
   void learn(const State& from, std::size_t knob, std::size_t value) {
     if (!may_try() || turns_[knob].contains(value)) return;
-    State state = from;
-    state[knob] = value;
-    const std::size_t trial = measure(state);
+    race(knob, value);
+    const std::size_t trial = measure(with(from, knob, value));
     turns_[knob][value] = {result_.trials[trial].cost, wrong_[trial]};
   }
 
   bool changes_nothing(std::size_t knob, std::size_t value) const {
-    const Turn& own = turns_[knob].at(ladders_[knob].own);
-    const Turn& other = turns_[knob].at(value);
-    return own.wrong == other.wrong && same_work(knob, value);
-  }
-  bool same_work(std::size_t knob, std::size_t value) const {
-    State state = base_state();
-    state[knob] = value;
-    const auto found = tried_.find(state);
+    const auto found = tried_.find(with(base_state(), knob, value));
     if (found == tried_.end()) return false;
-    return std::abs(std::log(result_.trials[found->second].cost / result_.trials[0].cost)) < 0.1;
+    const auto rate = rates_.find({knob, value});
+    const bool same_price = rate == rates_.end() || std::abs(rate->second - 1) < 0.05;
+    return wrong_[0] == wrong_[found->second] && works_[0] == works_[found->second] && same_price;
+  }
+
+  static State with(State state, std::size_t knob, std::size_t value) {
+    state[knob] = value;
+    return state;
+  }
+
+  /// Knobs that change what the same counted work costs.
+  static bool changes_prices(const std::string& knob) {
+    static const std::set<std::string> known{
+        "number",        "texture.sampling",  "texture.taps",
+        "field.normals", "field.method",      "crossings.method",
+        "plane.number",  "plane.periodicity", "plane.derivative"};
+    return known.contains(knob);
+  }
+
+  /// By what factor a value changes prices: raced against the base on the sample, in turns.
+  void race(std::size_t knob, std::size_t value) {
+    if (options_.by == TuneCost::work || !changes_prices(ladders_[knob].knob)) return;
+    if (value == ladders_[knob].own || rates_.contains({knob, value})) return;
+    const std::size_t number = parts_++;
+    double rate = 1;
+    const std::optional<TrialPart> known = options_.known ? options_.known(number) : std::nullopt;
+    if (known) {
+      rate = known->cost;
+    } else {
+      const Budget other = budget_of(with(base_state(), knob, value));
+      std::vector<double> own_times, other_times;
+      double own_cost = 0;
+      double other_cost = 0;
+      constexpr int turns = 4;
+      for (int k = 0; k < turns; ++k) {
+        const Shot one = shoot(base_, seen_);
+        const Shot two = shoot(other, seen_);
+        own_times.push_back(one.measured);
+        other_times.push_back(two.measured);
+        own_cost = one.cost;
+        other_cost = two.cost;
+      }
+      result_.frames += 2 * turns * result_.pixels;
+      const double times = quantile(other_times, 0.25) / std::max(quantile(own_times, 0.25), 1e-9);
+      rate = times / std::max(other_cost / std::max(own_cost, 1e-12), 1e-9);
+      // What is no more than noise is none.
+      if (std::abs(rate - 1) < 0.05) rate = 1;
+      if (options_.measured) options_.measured(number, {rate, rate, 0, {}});
+    }
+    rates_[{knob, value}] = rate;
+  }
+
+  double rate_of(const State& state) const {
+    double rate = 1;
+    for (std::size_t k = 0; k < state.size(); ++k) {
+      const auto found = rates_.find({k, state[k]});
+      if (found != rates_.end()) rate *= found->second;
+    }
+    return rate;
   }
 
   void turn_each_alone() {
@@ -368,7 +441,7 @@ class Tuner {
         continue;
       }
       for (std::size_t v = 0; v <= last; ++v) {
-        if (v < ladders_[k].own && !finer) continue;
+        if (v < ladders_[k].own && ladders_[k].ordered && !finer) continue;
         learn(base, k, v);
       }
     }
@@ -438,19 +511,22 @@ class Tuner {
     const Standing a = standing(one);
     const Standing b = standing(other);
     if (!a.better(b, by_error_)) return false;
-    if (a.broken != b.broken || options_.by == TuneCost::work) return true;
-    if (by_error_ && a.wrong < 0.99 * b.wrong) return true;
-    constexpr double noise = 0.02;
-    return a.cost < (1 - noise) * b.cost;
+    if (a.broken != b.broken || (by_error_ && a.wrong < 0.999 * b.wrong)) return true;
+    // Less is nothing that a frame would show.
+    return a.cost < 0.998 * b.cost;
   }
 
   /// The first of some moves that makes the setting better, among the few that promise most.
-  std::optional<std::size_t> step(std::size_t from, bool two_turns, std::size_t tries) {
+  std::optional<std::size_t> step(std::size_t from, bool two_turns, std::size_t tries,
+                                  bool patient = false) {
     const Standing now = standing(from);
     std::optional<std::size_t> best;
     for (const Move& move : moves(from, two_turns)) {
       if (tries == 0 || !may_try()) break;
-      if (!move.promised.better(now, by_error_)) break;
+      Standing hoped = move.promised;
+      // What turns did elsewhere is a little off here.
+      if (patient) hoped.cost *= 0.9;
+      if (!hoped.better(now, by_error_)) break;
       const bool fresh = !tried_.contains(move.state);
       const std::size_t trial = measure(move.state);
       if (clearly_better(trial, best.value_or(from))) best = trial;
@@ -472,6 +548,8 @@ class Tuner {
         from = *next;
       } else if (const auto pair = step(from, true, 6)) {
         from = *pair;
+      } else if (const auto late = step(from, false, 6, true)) {
+        from = *late;
       } else {
         return from;
       }
@@ -492,19 +570,31 @@ class Tuner {
 
   // Whether it holds.
 
-  /// Tries what was found where the search did not look, and in whole frames; takes the next best
-  /// where it does not hold.
+  /// Tries what was found where the search did not look, and in whole frames beside the next best;
+  /// takes those where it does not hold.
   void confirm(std::size_t found) {
+    constexpr int most_rounds = 6;
     std::set<std::size_t> refused;
-    constexpr int most_rounds = 5;
     for (int round = 0; round < most_rounds; ++round) {
       result_.nearest = found;
       result_.chosen.reset();
       result_.held_out.reset();
       if (standing(found).broken > 0) return;
-      if (holds_elsewhere(found) && quick_enough(found)) {
-        result_.chosen = found;
-        return;
+      if (holds_elsewhere(found)) {
+        const std::size_t quickest = quickest_beside(found, refused);
+        if (quickest != found) {
+          const std::optional<Difference> own = result_.held_out;
+          if (holds_elsewhere(quickest)) {
+            found = quickest;
+          } else {
+            result_.held_out = own;
+          }
+        }
+        if (quick_enough(found)) {
+          result_.nearest = found;
+          result_.chosen = found;
+          return;
+        }
       }
       refused.insert(found);
       std::optional<std::size_t> next;
@@ -515,6 +605,46 @@ class Tuner {
       if (!next) return;
       found = *next;
     }
+  }
+
+  /// Of the settings that cost hardly more by what was counted, the one whose whole frames are
+  /// quickest.
+  std::size_t quickest_beside(std::size_t found, const std::set<std::size_t>& refused) {
+    if (by_error_ || options_.repeats <= 0 || options_.by == TuneCost::work) return found;
+    std::vector<std::size_t> rivals;
+    for (std::size_t i = 0; i < result_.trials.size(); ++i) {
+      const Standing one = standing(i);
+      if (i == found || refused.contains(i) || one.broken > 0) continue;
+      if (one.cost < 1.1 * result_.trials[found].cost) rivals.push_back(i);
+    }
+    std::sort(rivals.begin(), rivals.end(), [&](std::size_t a, std::size_t b) {
+      return result_.trials[a].cost < result_.trials[b].cost;
+    });
+    constexpr std::size_t most = 2;
+    if (rivals.size() > most) rivals.resize(most);
+    if (rivals.empty()) return found;
+    rivals.insert(rivals.begin(), found);
+    std::vector<std::vector<double>> times(rivals.size());
+    for (int round = 0; round < options_.repeats; ++round) {
+      for (std::size_t k = 0; k < rivals.size(); ++k) {
+        times[k].push_back(time_frame(views_.front(), result_.trials[rivals[k]].budget));
+      }
+    }
+    std::size_t best = 0;
+    for (std::size_t k = 1; k < rivals.size(); ++k) {
+      // Only where it is clear.
+      if (interval_of_ratio(times[k], times[best]).high < 1) best = k;
+    }
+    return rivals[best];
+  }
+
+  double time_frame(const Camera& view, const Budget& budget) {
+    shown_ = render(world_, view, budget,
+                    {.layers = {Layer::display},
+                     .threads = options_.threads,
+                     .progress = [this](double) { return go_on(); },
+                     .recycle = std::move(shown_)});
+    return shown_.cost.total_ms();
   }
 
   bool holds_elsewhere(std::size_t trial) {
@@ -542,12 +672,7 @@ class Tuner {
       for (const bool own : {false, true}) {
         std::vector<double> times;
         for (const Camera& view : views_) {
-          shown_ = render(world_, view, own ? result_.trials[trial].budget : base_,
-                          {.layers = {Layer::display},
-                           .threads = options_.threads,
-                           .progress = [this](double) { return go_on(); },
-                           .recycle = std::move(shown_)});
-          times.push_back(shown_.cost.total_ms());
+          times.push_back(time_frame(view, own ? result_.trials[trial].budget : base_));
         }
         if (round < 0) continue;
         if (own) views.insert(views.end(), times.begin(), times.end());
@@ -598,7 +723,9 @@ class Tuner {
   std::vector<std::vector<PixelPart>> seen_, held_out_;  ///< of each view
   RenderOptions told_{.layers = {}, .threads = 0, .progress = {}, .recycle = {}};
   std::map<std::size_t, std::optional<Frame>> references_;
-  double first_moment_ = 0;
+  std::vector<WorkPrices> prices_;                               ///< of each view
+  std::map<std::pair<std::size_t, std::size_t>, double> rates_;  ///< of values, beside the base's
+  std::vector<double> works_;                                    ///< counted, of each trial
   double slower_ = 1;  ///< whole frames, than the sample tells
   double share_ = 0;
 

@@ -22,8 +22,8 @@ struct TuneGoal {
 
 /// By what settings are ranked.
 enum class TuneCost {
-  time,  ///< of frames, beside a calibration run each
-  work   ///< counted steps, evaluations and shadow lanes, which no machine's mood changes
+  time,  ///< counted work at what it costs in this scene on this machine
+  work   ///< counted work at fixed prices, which no machine's mood changes
 };
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<TuneCost>{"time", "work"};
@@ -42,6 +42,7 @@ struct Trial {
 struct TrialPart {
   double cost = 0;
   double p95 = 0;
+  double work = 0;  ///< counted
   Difference error;
 };
 
@@ -88,6 +89,10 @@ struct TuneOptions {
 /// are sampled: blocks of the full-size frames, some to search by and as many others to look
 /// whether what was found holds there. Errors are against a reference that has all that is tuned at
 /// its best, with budget.against.samples samples a pixel (0: 16).
+///
+/// What a setting costs goes by counted work, priced by the stages of some frames of the base,
+/// since clocks tell little of small differences; knobs that change prices are raced against the
+/// base in turns, and so are whole frames of the few settings that are left.
 ///
 /// Each knob is turned alone first. From there on the setting that is best so far is changed by the
 /// turn that promises most, then by two turns at once, until nothing gets better; what is promised
