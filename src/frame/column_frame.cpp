@@ -308,7 +308,7 @@ class RowCost {
   RowCost(const RowCost&) = delete;
   RowCost& operator=(const RowCost&) = delete;
   ~RowCost() {
-    if (!job_.meters()) return;
+    if (!job_.frame.has(Layer::cost)) return;
     const double per_tick = 1 / ticks_per_ns();
     const double of_column = cast_ticks_ / job_.part.size.height;
     const Plane<float> costs = job_.frame.values(Layer::cost);
@@ -418,43 +418,74 @@ PixelPart column_blocks(const PixelPart& part, Size whole) {
   return whole_blocks(part, {chunk_columns, tile_height}, whole);
 }
 
+namespace {
+
+/// The columns of a frame, cast.
+class CastColumns {
+ public:
+  explicit CastColumns(RenderJob& job) : job_(job) {
+    // The data layers sit at the pixel's center, where a single color sample sits too.
+    const std::size_t samples = job.offsets.size();
+    const bool own_center = !job.center_is_sample() && (job.data() || !job.colors());
+    color_casts_ = job.colors() || !own_center ? samples : 0;
+    casts_ = color_casts_ + (own_center ? 1 : 0);
+    chunks_ = static_cast<std::size_t>((job.part.size.width + chunk_columns - 1) / chunk_columns);
+    columns_ = std::vector<Chunk>(casts_ * chunks_);
+  }
+
+  std::size_t parts() const { return casts_ * chunks_; }
+  std::size_t chunks() const { return chunks_; }
+
+  void cast(Progress& progress) {
+    std::vector<Tally> tallies(parts());
+    job_.stages.parallel(job_.options.threads, parts(), [&](std::size_t part) {
+      if (progress.stopped()) return;
+      // The samples of a chunk lie side by side.
+      const StageMeter meter(job_.meters() ? &columns_[part].ticks : nullptr);
+      const StageScope stage(LaneKind::eye, Work::cells, chunk_columns);
+      const std::size_t sample = part % casts_;
+      const int first = job_.part.x + static_cast<int>(part / casts_) * chunk_columns;
+      const int last = std::min(job_.right(), first + chunk_columns);
+      const double offset = sample < color_casts_ ? job_.offsets[sample].x : 0.5;
+      if (job_.budget.number == NumberType::float64) {
+        photonlane::cast<double>(job_, offset, first, last, columns_[part], tallies[part]);
+      } else {
+        photonlane::cast<float>(job_, offset, first, last, columns_[part], tallies[part]);
+      }
+      if (plain_ && job_.colors()) color_columns(job_, columns_[part]);
+      progress.part_done();
+    });
+    progress.check();
+    for (const Tally& tally : tallies) job_.frame.tally += tally;
+  }
+
+  /// Fills rows of a chunk.
+  void fill(const Rows& rows, std::size_t chunk, int top, int bottom, Tally& tally) const {
+    const int first = job_.part.x + static_cast<int>(chunk) * chunk_columns;
+    std::vector<const Chunk*> own;
+    for (std::size_t s = 0; s < casts_; ++s) own.push_back(&columns_[chunk * casts_ + s]);
+    fill_tile(job_, rows, own.data(), *own.back(), plain_, first,
+              std::min(job_.right(), first + chunk_columns), top, bottom, tally);
+  }
+
+ private:
+  RenderJob& job_;
+  const bool plain_ = job_.plain();
+  std::size_t color_casts_ = 0, casts_ = 0, chunks_ = 0;
+  std::vector<Chunk> columns_;
+};
+
+}  // namespace
+
 void render_columns(RenderJob& job) {
-  const Size size = job.part.size;
-  const std::size_t samples = job.offsets.size();
-  // The data layers sit at the pixel's center, where a single color sample sits too.
-  const bool own_center = !job.center_is_sample() && (job.data() || !job.colors());
-  const std::size_t color_casts = job.colors() || !own_center ? samples : 0;
-  const std::size_t casts = color_casts + (own_center ? 1 : 0);
-  const bool plain = job.plain();
-
   const Stopwatch cast_watch;
-  const std::size_t chunks = (size.width + chunk_columns - 1) / chunk_columns;
-  const int bands = (size.height + tile_height - 1) / tile_height;
+  CastColumns columns(job);
+  const std::size_t chunks = columns.chunks();
+  const int bands = (job.part.size.height + tile_height - 1) / tile_height;
   const std::size_t tiles = job.options.layers.empty() ? 0 : chunks * bands;
-  Progress progress(job.options.progress, casts * chunks + tiles);
-  // The samples of a chunk lie side by side.
-  std::vector<Chunk> columns(casts * chunks);
-  std::vector<Tally> tallies(casts * chunks);
-  job.stages.parallel(job.options.threads, casts * chunks, [&](std::size_t part) {
-    if (progress.stopped()) return;
-    const StageMeter meter(job.meters() ? &columns[part].ticks : nullptr);
-    const StageScope stage(LaneKind::eye, Work::cells, chunk_columns);
-    const std::size_t sample = part % casts;
-    const int first = job.part.x + static_cast<int>(part / casts) * chunk_columns;
-    const int last = std::min(job.right(), first + chunk_columns);
-    const double offset = sample < color_casts ? job.offsets[sample].x : 0.5;
-    if (job.budget.number == NumberType::float64) {
-      cast<double>(job, offset, first, last, columns[part], tallies[part]);
-    } else {
-      cast<float>(job, offset, first, last, columns[part], tallies[part]);
-    }
-    if (plain && job.colors()) color_columns(job, columns[part]);
-    progress.part_done();
-  });
-  progress.check();
-  for (const Tally& tally : tallies) job.frame.tally += tally;
+  Progress progress(job.options.progress, columns.parts() + tiles);
+  columns.cast(progress);
   job.frame.cost.cast_ms = cast_watch.milliseconds();
-
   if (tiles == 0) return;
 
   const Stopwatch fill_watch;
@@ -463,19 +494,37 @@ void render_columns(RenderJob& job) {
   job.stages.parallel(job.options.threads, tiles, [&](std::size_t tile) {
     if (progress.stopped()) return;
     const StageScope stage(Work::pixels);
-    const std::size_t chunk = tile % chunks;
-    const int first = job.part.x + static_cast<int>(chunk) * chunk_columns;
     const int top = job.part.y + static_cast<int>(tile / chunks) * tile_height;
-    std::vector<const Chunk*> own;
-    for (std::size_t s = 0; s < casts; ++s) own.push_back(&columns[chunk * casts + s]);
-    fill_tile(job, rows, own.data(), *own.back(), plain, first,
-              std::min(job.right(), first + chunk_columns), top,
-              std::min(job.bottom(), top + tile_height), fills[tile]);
+    columns.fill(rows, tile % chunks, top, std::min(job.bottom(), top + tile_height), fills[tile]);
     progress.part_done();
   });
   progress.check();
   for (const Tally& tally : fills) job.frame.tally += tally;
   job.frame.cost.fill_ms = fill_watch.milliseconds();
+}
+
+Size column_cost_block() { return {chunk_columns, 2}; }
+
+CostSample sample_columns(RenderJob& job, std::span<const PixelPart> blocks) {
+  CastColumns columns(job);
+  Progress progress(job.options.progress, columns.parts() + blocks.size());
+  columns.cast(progress);
+  CostSample sample;
+  sample.cast_ms = job.stages.all().total_ms();
+  sample.block_ms.resize(blocks.size());
+  const Rows rows(job);
+  job.stages.parallel(job.options.threads, blocks.size(), [&](std::size_t i) {
+    if (progress.stopped()) return;
+    const Stopwatch watch;
+    const PixelPart& block = blocks[i];
+    Tally tally;
+    columns.fill(rows, static_cast<std::size_t>(block.x / chunk_columns), block.y,
+                 block.y + block.size.height, tally);
+    sample.block_ms[i] = watch.milliseconds();
+    progress.part_done();
+  });
+  progress.check();
+  return sample;
 }
 
 }  // namespace photonlane

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/stage_clock.hpp"
+#include "frame/cost_sample.hpp"
 #include "frame/fill_kernel.hpp"
 #include "photonlane/frame/render.hpp"
 #include "shade/chance.hpp"
@@ -70,7 +71,8 @@ struct RenderJob : SceneView {
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display) || meters(); }
   bool data() const { return options.layers.has_data(); }
   /// Whether what each pixel costs is asked for.
-  bool meters() const { return frame.has(Layer::cost); }
+  bool meters() const { return metered || frame.has(Layer::cost); }
+  bool metered = false;  ///< what each block costs is asked for
   /// The pixels that are made: all of the frame's, which may be a part of a larger one.
   PixelPart part;
   /// Of the frame that they are a part of.
@@ -117,6 +119,12 @@ void render_columns(RenderJob& job);
 
 /// Casts one lane a pixel and sample.
 void render_pixels(RenderJob& job);
+
+/// Makes some blocks of a frame, as sample_costs() says.
+CostSample sample_columns(RenderJob& job, std::span<const PixelPart> blocks);
+CostSample sample_pixels(RenderJob& job, std::span<const PixelPart> blocks);
+Size column_cost_block();
+Size pixel_cost_block(bool marches);
 
 /// The same, as little of the frame as what the pixel at x, y depends on.
 void render_around(RenderJob& job, int x, int y);

@@ -107,7 +107,9 @@ void see(const RenderJob& job, Block& block, Outbox& outbox, Tally& tally) {
             .sight = sight,
             .place = place,
             .share = share,
-            .seen = job.data() && !own_center ? &block.seen : nullptr,
+            .seen = (job.data() && !own_center) || (job.meters() && !job.data() && s == 0)
+                        ? &block.seen
+                        : nullptr,
             .outbox = &outbox},
            s == 0, block.sums, tally);
     }
@@ -168,10 +170,9 @@ void write_costs(const RenderJob& job, const Block& block) {
   }
 }
 
-/// Renders the blocks of a group, and what goes on from them together.
+/// Looks through the blocks of a group, and at what goes on from them together.
 template <class Number>
-void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
-                  Tally& tally) {
+void see_group(const RenderJob& job, PixelSums& pixels, Pool& pool, Tally& tally) {
   std::vector<Block>& blocks = pixels.blocks;
   for (std::size_t first = 0; first < blocks.size(); first += company_size) {
     const std::size_t count = std::min(company_size, blocks.size() - first);
@@ -187,6 +188,14 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
     if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
   }
   go_on(job, pool, pixels, tally);
+}
+
+/// Renders the blocks of a group.
+template <class Number>
+void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
+                  Tally& tally) {
+  see_group<Number>(job, pixels, pool, tally);
+  std::vector<Block>& blocks = pixels.blocks;
   const StageScope stage(Work::pixels);
   for (std::size_t first = 0; first < blocks.size(); first += across) {
     const std::span<const Block> row_of(blocks.data() + first, across);
@@ -194,7 +203,7 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
       write_row_of(job, row_of, row);
     }
     for (const Block& block : row_of) {
-      if (job.meters()) write_costs(job, block);
+      if (job.frame.has(Layer::cost)) write_costs(job, block);
       if (job.data()) write_data(job, block.x, block.y, block.width, block.seen.surfaces);
     }
   }
@@ -268,6 +277,59 @@ void render_pixels(RenderJob& job) {
   for (const Tally& tally : tallies) job.frame.tally += tally;
   // Casting and filling go together, block by block: the time is told as casting.
   job.frame.cost.cast_ms = watch.milliseconds();
+}
+
+Size pixel_cost_block(bool marches) {
+  const BlockShape shape = marches ? square_block : wide_block;
+  return {shape.width, shape.height};
+}
+
+CostSample sample_pixels(RenderJob& job, std::span<const PixelPart> blocks) {
+  CostSample sample;
+  sample.block_ms.resize(blocks.size());
+  const BlockShape shape = block_shape(job);
+  const std::size_t groups = (blocks.size() + company_size - 1) / company_size;
+  Progress progress(job.options.progress, groups);
+  job.stages.parallel(job.options.threads, groups, [&](std::size_t group) {
+    if (progress.stopped()) return;
+    const Stopwatch watch;
+    const std::size_t first = group * company_size;
+    const std::size_t count = std::min(company_size, blocks.size() - first);
+    Pool pool(job.rooms.size());
+    PixelSums pixels(job.view, shape.width, shape.height, true);
+    pixels.scatter();
+    pixels.start(static_cast<int>(count), static_cast<int>(count));
+    for (std::size_t k = 0; k < count; ++k) {
+      Block& block = pixels.blocks.emplace_back();
+      const PixelPart& part = blocks[first + k];
+      block.x = part.x;
+      block.y = part.y;
+      block.width = part.size.width;
+      block.height = part.size.height;
+    }
+    Tally tally;
+    if (job.budget.number == NumberType::float64) {
+      see_group<double>(job, pixels, pool, tally);
+    } else {
+      see_group<float>(job, pixels, pool, tally);
+    }
+    // What is written takes a hundredth of the rest, and goes row by row of whole groups.
+    double sum = 0;
+    for (std::size_t k = 0; k < count; ++k) {
+      const Block& block = pixels.blocks[k];
+      double ticks = static_cast<double>(block.ticks);
+      for (int i = 0; i < block.width * block.height; ++i) {
+        ticks += static_cast<double>(block.followed[i]);
+      }
+      sum += sample.block_ms[first + k] = ticks;
+    }
+    // What no block has of its own is shared out as well.
+    const double ms = watch.milliseconds();
+    for (std::size_t k = 0; k < count; ++k) sample.block_ms[first + k] *= ms / std::max(sum, 1.0);
+    progress.part_done();
+  });
+  progress.check();
+  return sample;
 }
 
 PixelPart pixel_blocks(const PixelPart& part, Size whole) {

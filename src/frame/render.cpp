@@ -211,6 +211,32 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   return cut_out(frame, made, *asked, std::move(recycle));
 }
 
+Size cost_block(const World& world, const Camera& camera, const Budget& budget) {
+  if (by_columns(world, camera, budget)) return column_cost_block();
+  return pixel_cost_block(view_scene(world, camera, budget).marches);
+}
+
+CostSample sample_costs(const World& world, const Camera& camera, const Budget& budget,
+                        std::span<const PixelPart> blocks, int threads,
+                        const std::function<bool(double)>& progress) {
+  RenderOptions options;
+  options.layers = {Layer::display};
+  options.threads = threads;
+  options.progress = progress;
+  check(world, camera, budget, options);
+  for (const PixelPart& block : blocks) check_part(block, budget.frame.size());
+  // Only what is written takes memory.
+  Frame frame(budget.frame.size(), options.layers);
+  const Stopwatch watch;
+  RenderJob job(view_scene(world, camera, budget), camera, options, frame);
+  const double setup_ms = watch.milliseconds();
+  job.metered = true;
+  CostSample sample =
+      by_columns(world, camera, budget) ? sample_columns(job, blocks) : sample_pixels(job, blocks);
+  sample.setup_ms = setup_ms;
+  return sample;
+}
+
 Frame render_parts(const World& world, const Camera& camera, const Budget& budget,
                    std::span<const PixelPart> parts, RenderOptions options) {
   if (parts.empty()) throw Error(ErrorKind::input, "no part of a frame, expected at least one");
@@ -246,6 +272,7 @@ Frame render_parts(const World& world, const Camera& camera, const Budget& budge
     all.tally += frame.tally;
     all.cost.stages += frame.cost.stages;
     all.plane_report = frame.plane_report;
+    if (options.part_done) options.part_done(i, frame);
     progress.part_done();
   });
   progress.check();

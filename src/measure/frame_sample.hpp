@@ -1,23 +1,38 @@
 #pragma once
 
 #include <cstdint>
-#include <span>
 #include <vector>
 
 #include "photonlane/frame/render.hpp"
+#include "photonlane/measure/difference.hpp"
 
 namespace photonlane {
 
-/// Blocks of a frame of which each is made together anyway, spread evenly and by chance: about
-/// `share` of its pixels, and no fewer than `least`. Another seed gives other blocks. All of the
-/// frame where it is small, or where no part of it is known without the rest.
-std::vector<PixelPart> sample_parts(const World& world, const Camera& camera, const Budget& budget,
-                                    double share, int least, std::uint64_t seed);
+/// Blocks of a frame of which each is made together anyway, all of one size, and for how much of
+/// the frame each stands.
+struct FrameSample {
+  std::vector<PixelPart> parts;
+  std::vector<double> shares;  ///< add up to 1
+  double pixels = 0;
+};
 
-/// Frames one under another, of one width and the same layers; tallies and stages added up.
-Frame stacked(std::span<const Frame> frames);
+/// Two samples that have no block in common: about `count` blocks each, more of them where more is
+/// spent. All of the frame as one block, and nothing, where it is small or where no part of it is
+/// known without the rest.
+struct TwoSamples {
+  FrameSample seen, held_out;
+};
+TwoSamples sample_frame(const World& world, const Camera& camera, const Budget& budget,
+                        std::size_t count, int threads);
 
-/// How many pixels some parts have.
-double pixels_of(std::span<const PixelPart> parts);
+/// Both together.
+FrameSample joined(const FrameSample& one, const FrameSample& two);
+
+/// How far the parts of a sample are from others, each as much as it stands for. Percentiles are
+/// the means of those of the parts.
+Difference compare_samples(const Frame& frame, const Frame& reference, const FrameSample& sample);
+
+/// The mean of differences by their shares.
+Difference mean_of(const std::vector<Difference>& differences, const std::vector<double>& shares);
 
 }  // namespace photonlane

@@ -9,6 +9,7 @@
 #include <set>
 #include <thread>
 
+#include "frame/parts.hpp"
 #include "measure/frame_sample.hpp"
 #include "measure/ladders.hpp"
 #include "measure/work_prices.hpp"
@@ -76,17 +77,61 @@ class Tuner {
 
   Tuned run() {
     learn_prices();
-    const std::size_t base = measure(base_state());
-    turn_each_alone();
-    settle();
-    std::size_t now = search(base);
-    confirm(now);
+    look();
+    if (!result_.kept() && result_.held_out) {
+      // What the search did not see matters: it is seen from now on.
+      look_at_all();
+      look();
+    }
     name_knobs();
     mark();
     return std::move(result_);
   }
 
  private:
+  void look() {
+    const std::size_t base = measure(base_state());
+    turn_each_alone();
+    for (std::size_t k = 0; k < ladders_.size(); ++k) {
+      if (idle_[k]) result_.without_effect.push_back(ladders_[k].knob);
+    }
+    confirm(search(base));
+  }
+
+  /// Searches anew by both samples.
+  void look_at_all() {
+    for (std::size_t v = 0; v < views_.size(); ++v) seen_[v] = joined(seen_[v], held_out_[v]);
+    held_out_.clear();
+    count_pixels();
+    const std::vector<Frame> seen = std::move(references_[0]);
+    const std::vector<Frame> others = std::move(references_[1]);
+    references_.clear();
+    for (std::size_t v = 0; v < views_.size(); ++v) {
+      references_[0].push_back(stacked({&seen[v], &others[v]}));
+    }
+    result_.trials.clear();
+    result_.without_effect.clear();
+    result_.chosen.reset();
+    result_.held_out.reset();
+    tried_.clear();
+    states_.clear();
+    wrong_.clear();
+    works_.clear();
+    best_ = 0;
+  }
+
+  static Frame stacked(std::initializer_list<const Frame*> frames) {
+    Size size{(*frames.begin())->size().width, 0};
+    for (const Frame* frame : frames) size.height += frame->size().height;
+    Frame all(size, (*frames.begin())->layers());
+    int y = 0;
+    for (const Frame* frame : frames) {
+      paste(*frame, {0, 0, frame->size()}, 0, y, all);
+      y += frame->size().height;
+    }
+    return all;
+  }
+
   // What is looked for.
 
   void check_goal() const {
@@ -141,24 +186,25 @@ class Tuner {
   // The sample of the frame.
 
   void choose_sample() {
-    constexpr double share = 0.04;
-    constexpr int least = 10;
-    double pixels = 0;
-    double whole = 0;
-    for (std::size_t v = 0; v < views_.size(); ++v) {
-      const int own_least = std::max(3, least / static_cast<int>(views_.size()));
-      seen_.push_back(sample_parts(world_, views_[v], base_, share, own_least, 2 * v + 11));
-      auto others = sample_parts(world_, views_[v], base_, share, own_least, 2 * v + 12);
-      if (others.size() > 1) held_out_.push_back(std::move(others));
-      pixels += pixels_of(seen_.back());
-      whole += static_cast<double>(base_.frame.width) * base_.frame.height;
+    const std::size_t count = std::max<std::size_t>(8, 24 / views_.size());
+    for (const Camera& view : views_) {
+      TwoSamples samples = sample_frame(world_, view, base_, count, options_.threads);
+      seen_.push_back(std::move(samples.seen));
+      if (!samples.held_out.parts.empty()) held_out_.push_back(std::move(samples.held_out));
     }
     if (held_out_.size() != views_.size()) held_out_.clear();
-    result_.pixels = pixels / whole;
+    count_pixels();
+  }
+
+  void count_pixels() {
+    double pixels = 0;
+    for (const FrameSample& sample : seen_) pixels += sample.pixels;
+    result_.pixels = pixels / (static_cast<double>(base_.frame.width) * base_.frame.height *
+                               static_cast<double>(views_.size()));
   }
 
   struct Shot {
-    Frame frame;
+    std::vector<Frame> frames;  ///< of each view: the parts one under another
     double cost = 0;
     double p95 = 0;
     double work = 0;      ///< counted
@@ -166,30 +212,59 @@ class Tuner {
   };
 
   /// The sample by a budget, and what whole frames cost by it.
-  Shot shoot(const Budget& budget, const std::vector<std::vector<PixelPart>>& parts,
-             double rate = 1) {
-    std::vector<Frame> frames;
+  Shot shoot(const Budget& budget, const std::vector<FrameSample>& samples, double rate = 1) {
     std::vector<double> costs;
     Shot shot;
+    const double pixels = static_cast<double>(budget.frame.width) * budget.frame.height;
     for (std::size_t v = 0; v < views_.size(); ++v) {
-      RenderOptions own = told_;
-      own.progress = [this](double) { return go_on(); };
-      frames.push_back(render_parts(world_, views_[v], budget, parts[v], std::move(own)));
-      const Frame& frame = frames.back();
-      const double scale =
-          static_cast<double>(budget.frame.width) * budget.frame.height / pixels_of(parts[v]);
-      const double work = counted_cost(frame.tally);
-      const double spent = options_.by == TuneCost::work
+      // Each part by itself, since it stands for a share of its own.
+      const FrameSample& sample = samples[v];
+      double cost = 0;
+      PartCosts parts(sample.parts.size());
+      shot.frames.push_back(make(v, budget, sample, &parts));
+      for (std::size_t i = 0; i < parts.size(); ++i) {
+        const double work = counted_cost(parts[i].tally);
+        const double own = options_.by == TuneCost::work
                                ? 1e-6 * work
-                               : rate * prices_[v].cost(frame.tally, frame.cost.stages);
-      costs.push_back(spent * scale / threads());
-      shot.work += work;
-      shot.measured += frame.cost.stages.total_ms();
+                               : rate * prices_[v].cost(parts[i].tally, parts[i].stages);
+        const double size =
+            static_cast<double>(sample.parts[i].size.width) * sample.parts[i].size.height;
+        cost += sample.shares[i] * own * pixels / size;
+        shot.work += work;
+        shot.measured += sample.shares[i] * parts[i].stages.total_ms();
+      }
+      costs.push_back(cost / threads());
     }
-    shot.frame = stacked(frames);
     shot.cost = quantile(costs, 0.5);
     shot.p95 = quantile(costs, 0.95);
     return shot;
+  }
+
+  struct PartCost {
+    Tally tally;
+    StageTimes stages;
+  };
+  using PartCosts = std::vector<PartCost>;
+
+  Frame make(std::size_t view, const Budget& budget, const FrameSample& sample, PartCosts* costs) {
+    RenderOptions own = told_;
+    own.progress = [this](double) { return go_on(); };
+    if (costs != nullptr) {
+      own.part_done = [costs](std::size_t i, const Frame& part) {
+        (*costs)[i] = {part.tally, part.cost.stages};
+      };
+    }
+    return render_parts(world_, views_[view], budget, sample.parts, std::move(own));
+  }
+
+  Difference compare_views(const std::vector<Frame>& frames, const std::vector<Frame>& right,
+                           const std::vector<FrameSample>& samples) const {
+    std::vector<Difference> differences;
+    for (std::size_t v = 0; v < views_.size(); ++v) {
+      differences.push_back(compare_samples(frames[v], right[v], samples[v]));
+    }
+    return mean_of(differences,
+                   std::vector<double>(views_.size(), 1.0 / static_cast<double>(views_.size())));
   }
 
   /// What counted work costs here, by some frames of the base.
@@ -199,7 +274,7 @@ class Tuner {
     constexpr int times = 3;
     for (int k = 0; k < times; ++k) {
       for (std::size_t v = 0; v < views_.size(); ++v) {
-        const Frame frame = render_parts(world_, views_[v], base_, seen_[v], told_);
+        const Frame frame = make(v, base_, seen_[v], nullptr);
         if (k == 0) continue;
         prices_[v].learn(frame.tally, frame.cost.stages);
       }
@@ -213,44 +288,33 @@ class Tuner {
                                 : std::max(1u, std::thread::hardware_concurrency());
   }
 
-  const Frame& reference(const std::vector<std::vector<PixelPart>>& parts, std::size_t which) {
-    std::optional<Frame>& reference = references_[which];
-    if (reference) return *reference;
-    if (options_.kept_reference) reference = options_.kept_reference(result_.reference, which);
-    if (!reference) {
-      std::vector<Frame> frames;
-      for (std::size_t v = 0; v < views_.size(); ++v) {
-        RenderOptions own = told_;
-        own.progress = [this](double) { return go_on(); };
-        frames.push_back(
-            render_parts(world_, views_[v], result_.reference, parts[v], std::move(own)));
+  const std::vector<Frame>& reference(const std::vector<FrameSample>& samples, std::size_t which) {
+    std::vector<Frame>& right = references_[which];
+    if (!right.empty()) return right;
+    for (std::size_t v = 0; v < views_.size(); ++v) {
+      const std::size_t number = which * views_.size() + v;
+      std::optional<Frame> kept;
+      if (options_.kept_reference) kept = options_.kept_reference(result_.reference, number);
+      if (!kept) {
+        kept = make(v, result_.reference, samples[v], nullptr);
+        if (options_.keep_reference) options_.keep_reference(result_.reference, number, *kept);
       }
-      reference = stacked(frames);
-      if (options_.keep_reference) options_.keep_reference(result_.reference, which, *reference);
+      right.push_back(std::move(*kept));
     }
-    if (which == 0) result_.converged = how_converged(parts, *reference);
-    return *reference;
+    if (which == 0) result_.converged = how_converged(samples, right);
+    return right;
   }
 
   /// How far a reference of half the samples is from it, over some of the parts.
-  double how_converged(const std::vector<std::vector<PixelPart>>& parts, const Frame& reference) {
+  double how_converged(const std::vector<FrameSample>& samples, const std::vector<Frame>& right) {
     if (result_.reference.frame.samples < 2) return 0;
     Budget half = result_.reference;
     half.frame.samples /= 2;
-    const PixelPart first[] = {parts.front().front()};
-    const Frame rough = render_parts(world_, views_.front(), half, first, told_);
-    return compare(rough, cut(reference, rough.size())).rmse;
-  }
-
-  static Frame cut(const Frame& frame, Size size) {
-    Frame part(size, {Layer::color});
-    for (int channel = 0; channel < 3; ++channel) {
-      for (int y = 0; y < size.height; ++y) {
-        const auto from = frame.values(Layer::color, channel).row(y);
-        std::copy_n(from.begin(), size.width, part.values(Layer::color, channel).row(y).begin());
-      }
-    }
-    return part;
+    FrameSample some = samples.front();
+    const std::size_t count = std::max<std::size_t>(1, some.parts.size() / 4);
+    some.parts.resize(count);
+    some.shares.assign(count, 1.0 / static_cast<double>(count));
+    return compare_samples(make(0, half, some, nullptr), right.front(), some).rmse;
   }
 
   bool go_on() const { return !options_.progress || options_.progress(share_); }
@@ -311,9 +375,9 @@ class Tuner {
     if (options_.known) {
       if (std::optional<TrialPart> known = options_.known(number)) return std::move(*known);
     }
-    const Frame& right = reference(seen_, 0);
-    Shot shot = shoot(budget, seen_, rate);
-    TrialPart part{shot.cost, shot.p95, shot.work, compare(shot.frame, right)};
+    const std::vector<Frame>& right = reference(seen_, 0);
+    const Shot shot = shoot(budget, seen_, rate);
+    TrialPart part{shot.cost, shot.p95, shot.work, compare_views(shot.frames, right, seen_)};
     part.error.errors = {};
     if (options_.measured) options_.measured(number, part);
     return part;
@@ -422,7 +486,7 @@ class Tuner {
 
   void turn_each_alone() {
     const State base = base_state();
-    turns_.resize(ladders_.size());
+    turns_.assign(ladders_.size(), {});
     idle_.assign(ladders_.size(), false);
     // Finer values are dear: only where the base is not good enough, or time is what is given.
     const bool finer = by_error_ || standing(0).broken > 0;
@@ -446,13 +510,6 @@ class Tuner {
       }
     }
     share_ = 0.5;
-  }
-
-  /// Leaves knobs out that change nothing.
-  void settle() {
-    for (std::size_t k = 0; k < ladders_.size(); ++k) {
-      if (idle_[k]) result_.without_effect.push_back(ladders_[k].knob);
-    }
   }
 
   struct Move {
@@ -649,11 +706,10 @@ class Tuner {
 
   bool holds_elsewhere(std::size_t trial) {
     if (held_out_.empty() || options_.goal.limits.empty()) return true;
-    const Frame& right = reference(held_out_, 1);
-    Shot shot = shoot(result_.trials[trial].budget, held_out_);
+    const std::vector<Frame>& right = reference(held_out_, 1);
+    const Shot shot = shoot(result_.trials[trial].budget, held_out_);
     result_.frames += result_.pixels;
-    result_.held_out = compare(shot.frame, right);
-    result_.held_out->errors = {};
+    result_.held_out = compare_views(shot.frames, right, held_out_);
     // What was not looked at may be worse by chance: both together have to hold.
     for (const Limit& limit : options_.goal.limits) {
       const double both = 0.5 * (badness(*limit.metric, *result_.held_out) +
@@ -720,9 +776,9 @@ class Tuner {
   std::vector<Ladder> ladders_;
   std::vector<const Metric*> metrics_;  ///< the goal's, then those of the limits
   bool by_error_ = false;
-  std::vector<std::vector<PixelPart>> seen_, held_out_;  ///< of each view
+  std::vector<FrameSample> seen_, held_out_;  ///< of each view
   RenderOptions told_{.layers = {}, .threads = 0, .progress = {}, .recycle = {}};
-  std::map<std::size_t, std::optional<Frame>> references_;
+  std::map<std::size_t, std::vector<Frame>> references_;
   std::vector<WorkPrices> prices_;                               ///< of each view
   std::map<std::pair<std::size_t, std::size_t>, double> rates_;  ///< of values, beside the base's
   std::vector<double> works_;                                    ///< counted, of each trial

@@ -224,7 +224,9 @@ TEST(Slopes, PassConvexShapesInFewSteps) {
       const double x = steps[k].t - 20;
       const double out = std::hypot(x, heights[i]);
       EXPECT_NEAR(steps[k].value, out - 1, 1e-12);
-      if (x < 0) EXPECT_NEAR(steps[k + 1].t - steps[k].t, (out - 1) * out / -x, 1e-6);
+      if (x < 0) {
+        EXPECT_NEAR(steps[k + 1].t - steps[k].t, (out - 1) * out / -x, 1e-6);
+      }
     }
   }
   EXPECT_NEAR(hits.t[0], 20 - std::sqrt(0.75), 1e-6);

@@ -88,9 +88,9 @@ class LayerSet {
     return result;
   }
   constexpr bool empty() const { return bits_ == 0; }
-  /// True where a layer other than color and display is in it.
+  /// True where a layer other than color, display and cost is in it.
   constexpr bool has_data() const {
-    return (bits_ & ~(bit(Layer::color) | bit(Layer::display))) != 0;
+    return (bits_ & ~(bit(Layer::color) | bit(Layer::display) | bit(Layer::cost))) != 0;
   }
 
  private:

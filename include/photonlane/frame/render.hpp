@@ -29,6 +29,8 @@ struct RenderOptions {
   /// is worked at together is rendered together, so the tally is of somewhat more pixels: of blocks
   /// of 64x32 (128x16 where one lane a column is cast).
   std::optional<PixelPart> part;
+  /// Of render_parts(): told of each part as it is done, from one thread at a time.
+  std::function<void(std::size_t which, const Frame& part)> part_done;
 };
 
 /// Makes a frame of what the camera sees, within the budget. The same arguments give the same
