@@ -186,7 +186,7 @@ class Tuner {
   // The sample of the frame.
 
   void choose_sample() {
-    const std::size_t count = std::max<std::size_t>(8, 24 / views_.size());
+    const std::size_t count = std::max<std::size_t>(6, 16 / views_.size());
     for (const Camera& view : views_) {
       TwoSamples samples = sample_frame(world_, view, base_, count, options_.threads);
       seen_.push_back(std::move(samples.seen));
@@ -415,8 +415,15 @@ class Tuner {
   /// Learns what a knob's values do, the others as a state has them.
   void learn(const State& from, std::size_t knob, std::size_t value) {
     if (!may_try() || turns_[knob].contains(value)) return;
-    race(knob, value);
     const std::size_t trial = measure(with(from, knob, value));
+    const std::size_t like = tried_.at(from);
+    // What changes nothing at all changes no prices.
+    if (wrong_[trial] != wrong_[like] || works_[trial] != works_[like]) {
+      if (const double rate = race(knob, value); rate != 1) {
+        result_.trials[trial].cost *= rate;
+        result_.trials[trial].p95 *= rate;
+      }
+    }
     turns_[knob][value] = {result_.trials[trial].cost, wrong_[trial]};
   }
 
@@ -442,10 +449,11 @@ class Tuner {
     return known.contains(knob);
   }
 
-  /// By what factor a value changes prices: raced against the base on the sample, in turns.
-  void race(std::size_t knob, std::size_t value) {
-    if (options_.by == TuneCost::work || !changes_prices(ladders_[knob].knob)) return;
-    if (value == ladders_[knob].own || rates_.contains({knob, value})) return;
+  /// By what factor a value changes prices, where that is not known yet: raced against the base on
+  /// the sample, in turns.
+  double race(std::size_t knob, std::size_t value) {
+    if (options_.by == TuneCost::work || !changes_prices(ladders_[knob].knob)) return 1;
+    if (value == ladders_[knob].own || rates_.contains({knob, value})) return 1;
     const std::size_t number = parts_++;
     double rate = 1;
     const std::optional<TrialPart> known = options_.known ? options_.known(number) : std::nullopt;
@@ -456,7 +464,7 @@ class Tuner {
       std::vector<double> own_times, other_times;
       double own_cost = 0;
       double other_cost = 0;
-      constexpr int turns = 4;
+      constexpr int turns = 2;
       for (int k = 0; k < turns; ++k) {
         const Shot one = shoot(base_, seen_);
         const Shot two = shoot(other, seen_);
@@ -466,13 +474,14 @@ class Tuner {
         other_cost = two.cost;
       }
       result_.frames += 2 * turns * result_.pixels;
-      const double times = quantile(other_times, 0.25) / std::max(quantile(own_times, 0.25), 1e-9);
+      const double times = quantile(other_times, 0) / std::max(quantile(own_times, 0), 1e-9);
       rate = times / std::max(other_cost / std::max(own_cost, 1e-12), 1e-9);
       // What is no more than noise is none.
-      if (std::abs(rate - 1) < 0.05) rate = 1;
+      if (std::abs(rate - 1) < 0.08) rate = 1;
       if (options_.measured) options_.measured(number, {rate, rate, 0, {}});
     }
     rates_[{knob, value}] = rate;
+    return rate;
   }
 
   double rate_of(const State& state) const {

@@ -146,7 +146,7 @@ TEST(Tune, HoldsWhereItDidNotLook) {
   options.by = TuneCost::work;
   options.vary = {parse_vary("frame.samples=1,2,4"), parse_vary("bounces.limit=0,1,2,4"),
                   parse_vary("light.corners=none,neighbors,sampled")};
-  const Budget base{.frame = {640, 400, 2}};
+  const Budget base{.frame = {512, 320, 2}};
   const Tuned tuned = tune(world, there, base, options);
   ASSERT_TRUE(tuned.kept());
   EXPECT_LT(tuned.pixels, 0.25);

@@ -1,0 +1,133 @@
+// What a frame will cost, by a few percent of it. Tests assert no times: what blocks are made of is
+// looked at, and that what is told is in proportion.
+
+#include <gmock/gmock.h>
+
+#include <cmath>
+
+#include "photonlane/io.hpp"
+#include "photonlane/photonlane.hpp"
+
+namespace photonlane {
+namespace {
+
+Scene hills() {
+  Scene scene;
+  scene.materials.push_back({.base = {0.5f, 0.5f, 0.4f}});
+  Room& room = scene.room();
+  room.light.sun.emplace();
+  room.sky.emplace();
+  room.add(field::waves(0.1, 1.5, field::plane({0, 0, 1}, 0)));
+  for (int i = 0; i < 12; ++i) {
+    room.add(
+        field::place({std::cos(i * 0.9) * (1 + 0.3 * i), std::sin(i * 0.9) * (1 + 0.3 * i), 0.4},
+                     field::sphere(0.4)));
+  }
+  return scene;
+}
+const Camera over = Camera::look_at({4, -7, 3}, {0, 0, 0.2}, 0.9);
+
+TEST(Predict, GrowsWithThePixelsAndMakesFewOfThem) {
+  const World world = compile(hills());
+  const auto told = [&](int width, int height, int samples) {
+    Budget budget{.frame = {width, height, samples}};
+    budget.field.pruning = false;  // dear enough not to be made whole
+    return predict(world, over, budget, {.threads = 1});
+  };
+  const Prediction small = told(640, 400, 2);
+  const Prediction large = told(1280, 800, 2);
+  const Prediction samples = told(640, 400, 8);
+  for (const Prediction* one : {&small, &large, &samples}) {
+    EXPECT_GT(one->ms, 0);
+    EXPECT_LT(one->likely.low, one->ms);
+    EXPECT_GT(one->likely.high, one->ms);
+    EXPECT_LT(one->share, 0.05);
+  }
+  // Generous, since machines have moods: four times the work.
+  EXPECT_GT(large.ms / small.ms, 2);
+  EXPECT_LT(large.ms / small.ms, 8);
+  EXPECT_GT(samples.ms / small.ms, 2);
+  EXPECT_LT(samples.ms / small.ms, 8);
+  EXPECT_GE(large.memory_bytes, 1280u * 800u * 4u);
+}
+
+TEST(Predict, TellsWhatIsQuickByMakingIt) {
+  Scene scene;
+  scene.materials.push_back({.base = {0.5f, 0.5f, 0.4f}});
+  scene.room().add(field::sphere(1));
+  const World world = compile(scene);
+  const Prediction all = predict(world, Camera::look_at({0, -4, 0}, {0, 0, 0}, 0.9),
+                                 {.frame = {40, 30, 1}}, {.threads = 1});
+  EXPECT_GE(all.share, 1);
+  EXPECT_LT(all.ms, 1000);
+}
+
+TEST(Predict, WorksForEveryKindOfFrame) {
+  for (const char* name : {"evening", "wings", "window", "flowers", "plan"}) {
+    io::SceneFile file =
+        io::read_scene(std::string(PHOTONLANE_SOURCE) + "/demo/glasshouse-" + name + ".yaml");
+    file.budget.frame.width = 203;
+    file.budget.frame.height = 131;
+    const World world = compile(file.scene);
+    const Camera camera = file.views.empty() ? file.camera : file.views.front().camera;
+    const Prediction one = predict(world, camera, file.budget, {.threads = 2});
+    EXPECT_GT(one.ms, 0) << name;
+    EXPECT_TRUE(std::isfinite(one.likely.high)) << name;
+  }
+}
+
+TEST(Predict, CanBeStopped) {
+  const World world = compile(hills());
+  PredictOptions options;
+  options.progress = [](double) { return false; };
+  try {
+    predict(world, over, {.frame = {640, 400, 4}}, options);
+    ADD_FAILURE();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.kind(), ErrorKind::cancelled);
+  }
+}
+
+TEST(Statistics, IntervalsHoldTheMedian) {
+  std::vector<double> values;
+  for (int i = 0; i < 41; ++i) {
+    values.push_back(10 + static_cast<double>(random_uniform({.seed = 5, .pixel = 1ull * i}, 0)));
+  }
+  const Interval interval = interval_of_median(values);
+  EXPECT_LT(interval.low, quantile(values, 0.5));
+  EXPECT_GT(interval.high, quantile(values, 0.5));
+  EXPECT_LT(interval.wide(), 0.7);
+  EXPECT_EQ(interval_of_median({3}).low, 3);
+  EXPECT_EQ(interval_of_median({3, 5}).high, 5);
+  EXPECT_EQ(interval_of_median({}).wide(), 0);
+  // How often the interval of 9 values drawn evenly from 0 to 1 holds 0.5.
+  int holds = 0;
+  for (std::uint64_t k = 0; k < 400; ++k) {
+    std::vector<double> drawn;
+    for (std::uint32_t i = 0; i < 9; ++i) {
+      drawn.push_back(static_cast<double>(random_uniform({.seed = 9, .pixel = k}, i)));
+    }
+    const Interval one = interval_of_median(drawn);
+    holds += one.low <= 0.5 && one.high >= 0.5;
+  }
+  EXPECT_GT(holds, 320);
+  EXPECT_LT(holds, 396);
+}
+
+TEST(Statistics, RatiosOfValuesInTurns) {
+  // The machine is twice as slow from one turn to the next: the ratio does not see it.
+  std::vector<double> one, two;
+  for (int i = 0; i < 15; ++i) {
+    const double mood = i % 2 == 0 ? 1 : 2;
+    one.push_back(1.2 * mood);
+    two.push_back(mood);
+  }
+  const Interval ratio = interval_of_ratio(one, two);
+  EXPECT_NEAR(ratio.low, 1.2, 1e-9);
+  EXPECT_NEAR(ratio.high, 1.2, 1e-9);
+  EXPECT_TRUE(ratio.apart({0.9, 1.1}));
+  EXPECT_FALSE(ratio.apart({1.1, 1.3}));
+}
+
+}  // namespace
+}  // namespace photonlane
