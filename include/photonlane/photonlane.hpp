@@ -37,6 +37,7 @@
 #include "photonlane/measure/check.hpp"
 #include "photonlane/measure/difference.hpp"
 #include "photonlane/measure/predict.hpp"
+#include "photonlane/measure/profile.hpp"
 #include "photonlane/measure/sweep.hpp"
 #include "photonlane/measure/tune.hpp"
 #include "photonlane/spheres/spheres.hpp"

@@ -13,6 +13,7 @@
 #include "frame/job.hpp"
 #include "frame/parts.hpp"
 #include "frame/plane_frame.hpp"
+#include "frame/scaled_frame.hpp"
 #include "room/portal_faces.hpp"
 
 namespace photonlane {
@@ -183,6 +184,10 @@ Frame cut_out(const Frame& made, const PixelPart& from, const PixelPart& part, F
 
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options) {
+  if (budget.frame.scale != 1) {
+    validate_knobs(budget_knobs(), budget);
+    return render_scaled(world, camera, budget, std::move(options));
+  }
   Frame recycle;
   const std::optional<PixelPart> asked = options.part;
   if (asked) recycle = std::move(options.recycle);

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "io/json.hpp"
+#include "io/run_parts.hpp"
 #include "io/text_table.hpp"
 
 namespace photonlane::io {
@@ -108,6 +109,70 @@ std::string stages_text(const Cost& cost, double least) {
   return fmt::format("{} thread{}, {:.2f} ms of work:\n", cost.threads,
                      cost.threads == 1 ? "" : "s", busy) +
          aligned(rows, {.left = {4, 5}});
+}
+
+std::string profile_text(const FrameProfile& profile) {
+  const Interval interval = interval_of_median(profile.frame_ms);
+  std::string text = fmt::format("a frame takes {:.4g} ms ({:.4g} to {:.4g})\n",
+                                 quantile(profile.frame_ms, 0.5), interval.low, interval.high);
+  text += stages_text(profile.cost);
+  if (!profile.regions.empty()) {
+    std::vector<std::vector<std::string>> rows{{"pixels", "share of time", "of pixels", "why"}};
+    for (const DearRegion& one : profile.regions) {
+      rows.push_back({fmt::format("{},{},{}x{}", one.part.x, one.part.y, one.part.size.width,
+                                  one.part.size.height),
+                      fmt::format("{:.1f} %", 100 * one.share),
+                      fmt::format("{:.1f} %", 100 * one.pixels), one.why});
+    }
+    text += "the dearest regions:\n" + aligned(rows, {.left = {0, 3}});
+  }
+  if (!profile.knobs.empty()) {
+    std::vector<std::vector<std::string>> rows{{"knob", "turned", "ms saved", "rmse changed"}};
+    for (const KnobWorth& one : profile.knobs) {
+      rows.push_back({one.knob, one.from + " to " + one.to, fmt::format("{:.3g}", one.saved_ms),
+                      one.change == 0 ? "0" : fmt::format("{:.2g}", one.change)});
+    }
+    text += "what each knob is worth, turned alone by one notch, the best bargain first:\n" +
+            aligned(rows, {.left = {0, 1}});
+  }
+  if (!profile.idle.empty()) {
+    text += "without effect here:";
+    for (const std::string& knob : profile.idle) text += " " + knob;
+    text += "\n";
+  }
+  return text;
+}
+
+std::string profile_json(const FrameProfile& profile) {
+  Json stages = Json::array();
+  for (const Stage& stage : profile.cost.stages.list()) stages.push_back(stage_object(stage));
+  Json regions = Json::array();
+  for (const DearRegion& one : profile.regions) {
+    regions.push_back({{"x", one.part.x},
+                       {"y", one.part.y},
+                       {"width", one.part.size.width},
+                       {"height", one.part.size.height},
+                       {"share", one.share},
+                       {"pixels", one.pixels},
+                       {"why", one.why}});
+  }
+  Json knobs = Json::array();
+  for (const KnobWorth& one : profile.knobs) {
+    knobs.push_back({{"knob", one.knob},
+                     {"from", one.from},
+                     {"to", one.to},
+                     {"saved_ms", one.saved_ms},
+                     {"rmse_changed", one.change},
+                     {"finer", one.finer}});
+  }
+  return json_text({{"frame_ms", profile.frame_ms},
+                    {"tally", to_json(profile.tally)},
+                    {"threads", profile.cost.threads},
+                    {"waiting_ms", profile.cost.waiting_ms},
+                    {"stages", std::move(stages)},
+                    {"regions", std::move(regions)},
+                    {"knobs", std::move(knobs)},
+                    {"idle", profile.idle}});
 }
 
 std::string prediction_text(const Prediction& prediction, Size size) {

@@ -315,11 +315,7 @@ std::string frame_json(const Frame& frame) {
   cost["waiting_ms"] = frame.cost.waiting_ms;
   cost["stages"] = Json::array();
   for (const Stage& stage : frame.cost.stages.list()) {
-    cost["stages"].push_back({{"lanes", std::string(name_of(stage.lanes))},
-                              {"work", std::string(name_of(stage.work))},
-                              {"ms", stage.ms},
-                              {"times", stage.times},
-                              {"count", stage.count}});
+    cost["stages"].push_back(stage_object(stage));
   }
   if (frame.plane_report) object["plane"] = to_json(*frame.plane_report);
   return json_text(object);

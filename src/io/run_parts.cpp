@@ -163,6 +163,14 @@ PlaneReport plane_report_from(const Json& json) {
   return report;
 }
 
+Json stage_object(const Stage& stage) {
+  return {{"lanes", std::string(name_of(stage.lanes))},
+          {"work", std::string(name_of(stage.work))},
+          {"ms", stage.ms},
+          {"times", stage.times},
+          {"count", stage.count}};
+}
+
 Json budget_object(const Budget& budget) {
   Json object;
   for (const Knob<Budget>& entry : budget_knobs()) {

@@ -5,6 +5,7 @@ namespace photonlane {
 
 Budget Budget::reference() const {
   Budget best = *this;
+  best.frame.scale = 1;
   best.cells.method = CellMethod::boundary;
   best.cells.steps = 1'000'000'000;
   best.field.method = FieldMethod::sphere;
@@ -49,6 +50,14 @@ std::span<const Knob<Budget>> budget_knobs() {
                                                 "columns of the frame"),
       knob<&Budget::frame, &FrameBudget::height>("frame.height", "pixels", {1, 1'000'000},
                                                  "rows of the frame"),
+      knob<&Budget::frame, &FrameBudget::scale>(
+          "frame.scale", "", {0.05, 1},
+          "sides of the frame that colors are made for, as a share of the frame's: 0.5 makes a "
+          "quarter of the pixels and brings them up to size"),
+      knob<&Budget::frame, &FrameBudget::upscale>(
+          "frame.upscale", "", {},
+          "how colors of a smaller frame are brought up where frame.scale is below 1: nearest, "
+          "bilinear, or guided by depth, normals and materials that are cast at full size"),
       knob<&Budget::frame, &FrameBudget::samples>(
           "frame.samples", "", {1, 1024},
           "color samples a pixel; the other layers always sit at the pixel's center"),

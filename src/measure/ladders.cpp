@@ -4,6 +4,7 @@
 #include <charconv>
 #include <cmath>
 #include <optional>
+#include <set>
 
 #include "photonlane/measure/named_setting.hpp"
 
@@ -23,6 +24,8 @@ struct Rungs {
 const std::vector<Rungs>& table() {
   static const std::vector<Rungs> all{
       {"frame.samples", Finer::more, {"16", "8", "4", "2", "1"}},
+      {"frame.scale", Finer::more, {"1", "0.75", "0.5", "0.33"}},
+      {"frame.upscale", Finer::listed, {"guided", "bilinear", "nearest"}},
       {"number", Finer::listed, {"double", "float"}},
       {"field.method", Finer::listed, {"sphere", "relaxed", "slope"}},
       {"field.tolerance", Finer::less, {"2e-05", "0.0002", "0.001", "0.004", "0.016"}},
@@ -94,6 +97,14 @@ std::size_t find_or_put(std::vector<std::string>& values, const std::string& own
 }
 
 }  // namespace
+
+bool changes_prices(const std::string& knob) {
+  static const std::set<std::string, std::less<>> known{
+      "number",        "texture.sampling",  "texture.taps",
+      "field.normals", "field.method",      "crossings.method",
+      "plane.number",  "plane.periodicity", "plane.derivative"};
+  return known.contains(knob);
+}
 
 std::vector<Ladder> ladders(const Budget& base) {
   const Budget best = base.reference();

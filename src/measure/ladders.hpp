@@ -15,6 +15,9 @@ struct Ladder {
   bool ordered = true;  ///< false: which are more accurate is not known
 };
 
+/// Whether a knob changes what the same counted work costs, so that only the clock tells its price.
+bool changes_prices(const std::string& knob);
+
 /// Those of every knob of a budget that trades cost for error. No value is more accurate than the
 /// reference's: what the scene asks for in the first place, as soft shadows, stays.
 std::vector<Ladder> ladders(const Budget& base);

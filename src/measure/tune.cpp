@@ -57,7 +57,7 @@ class Tuner {
       ladders_ = ladders(base);
       const bool plane = world.plane() != nullptr;
       std::erase_if(ladders_, [&](const Ladder& one) {
-        return one.knob.starts_with("plane.") ? !plane : plane && one.knob != "frame.samples";
+        return one.knob.starts_with("plane.") ? !plane : plane && !one.knob.starts_with("frame.");
       });
     } else {
       for (const Vary& vary : options.vary) ladders_.push_back(ladder_of(vary, settings));
@@ -438,15 +438,6 @@ class Tuner {
   static State with(State state, std::size_t knob, std::size_t value) {
     state[knob] = value;
     return state;
-  }
-
-  /// Knobs that change what the same counted work costs.
-  static bool changes_prices(const std::string& knob) {
-    static const std::set<std::string> known{
-        "number",        "texture.sampling",  "texture.taps",
-        "field.normals", "field.method",      "crossings.method",
-        "plane.number",  "plane.periodicity", "plane.derivative"};
-    return known.contains(knob);
   }
 
   /// By what factor a value changes prices, where that is not known yet: raced against the base on

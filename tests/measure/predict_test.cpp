@@ -3,9 +3,11 @@
 
 #include <gmock/gmock.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "photonlane/io.hpp"
+#include "photonlane/measure/profile.hpp"
 #include "photonlane/photonlane.hpp"
 
 namespace photonlane {
@@ -86,6 +88,44 @@ TEST(Predict, CanBeStopped) {
   } catch (const Error& error) {
     EXPECT_EQ(error.kind(), ErrorKind::cancelled);
   }
+}
+
+TEST(FrameProfiles, NameTheDearRegionAndTheKnobsThatMatter) {
+  // A mirror in one corner of a plain floor, which takes most of the time.
+  Scene scene;
+  scene.materials = {{.base = {0.5f, 0.5f, 0.4f}}, {.base = {0.9f, 0.9f, 0.9f}, .specular = 0.9f}};
+  Room& room = scene.room();
+  room.light.sun.emplace();
+  room.sky.emplace();
+  room.add(field::plane({0, 0, 1}, 0).made_of(0));
+  std::vector<Field> pile;
+  for (int i = 0; i < 30; ++i) {
+    pile.push_back(field::place({3 + 0.3 * (i % 6), 0.3 * (i / 6), 0.2}, field::sphere(0.17)));
+  }
+  room.add(field::join(0, pile).made_of(1));
+  const World world = compile(scene);
+  const Camera camera = Camera::look_at({0, -6, 3}, {0, 0, 0}, 1.2);
+  const Budget budget{.frame = {256, 160, 1}};
+  const FrameProfile profile = profile_frame(world, camera, budget, {.threads = 1});
+  ASSERT_FALSE(profile.regions.empty());
+  const DearRegion& first = profile.regions.front();
+  EXPECT_GT(first.share, 2 * first.pixels);
+  EXPECT_GT(first.part.x, 128);
+  EXPECT_FALSE(first.why.empty());
+  const auto find = [&](const std::string& knob, bool finer) {
+    return std::find_if(profile.knobs.begin(), profile.knobs.end(), [&](const KnobWorth& one) {
+      return one.knob == knob && one.finer == finer;
+    });
+  };
+  ASSERT_NE(find("frame.samples", true), profile.knobs.end());
+  EXPECT_LT(find("frame.samples", true)->saved_ms, 0);
+  ASSERT_NE(find("light.sun_shadows", false), profile.knobs.end());
+  EXPECT_GT(find("light.sun_shadows", false)->saved_ms, 0);
+  EXPECT_GT(find("light.sun_shadows", false)->change, 0);
+  EXPECT_NE(std::find(profile.idle.begin(), profile.idle.end(), "crossings.limit"),
+            profile.idle.end());
+  EXPECT_EQ(profile.frame_ms.size(), 3u);
+  EXPECT_GT(profile.cost.stages.total_ms(), 0);
 }
 
 TEST(Statistics, IntervalsHoldTheMedian) {

@@ -117,7 +117,8 @@ TEST_F(BenchTool, TuneNamesTheNearestWhereNothingHolds) {
               HasSubstr("frame.width cannot be tuned"));
   EXPECT_THAT(refused("tune yard.yaml --limit rmse=1 --views no.yaml -o tuned2"),
               HasSubstr("no.yaml"));
-  EXPECT_THAT(refused("tune yard.yaml --limit rmse=1 -o tuned2 --resume"), HasSubstr("run.journal"));
+  EXPECT_THAT(refused("tune yard.yaml --limit rmse=1 -o tuned2 --resume"),
+              HasSubstr("run.journal"));
 }
 
 TEST_F(BenchTool, TuneTakesSeveralViews) {
@@ -144,6 +145,20 @@ TEST_F(BenchTool, PredictSaysWhatAFrameWillCost) {
   EXPECT_LE(json["low_ms"].get<double>(), json["ms"].get<double>());
   EXPECT_GE(json["high_ms"].get<double>(), json["ms"].get<double>());
   EXPECT_THAT(refused("predict yard.yaml --share 0"), HasSubstr("--share"));
+}
+
+TEST_F(BenchTool, ProfileSaysWhereTimeGoesAndWhatKnobsAreWorth) {
+  const Outcome outcome = tool("profile yard.yaml --repeats 1");
+  EXPECT_EQ(outcome.code, 0);
+  EXPECT_THAT(outcome.output, StartsWith("a frame takes "));
+  EXPECT_THAT(outcome.output, HasSubstr("evaluating fields"));
+  EXPECT_THAT(outcome.output, HasSubstr("what each knob is worth"));
+  EXPECT_THAT(outcome.output, HasSubstr("without effect here:"));
+  const Json json = Json::parse(tool("profile yard.yaml --repeats 1 --json").output);
+  EXPECT_FALSE(json["stages"].empty());
+  EXPECT_FALSE(json["knobs"].empty());
+  EXPECT_TRUE(Json::parse(tool("profile yard.yaml --no-knobs --json").output)["knobs"].empty());
+  EXPECT_THAT(refused("profile yard.yaml --repeats 0"), HasSubstr("--repeats"));
 }
 
 TEST_F(BenchTool, JudgeIsSilentAboutTheSame) {

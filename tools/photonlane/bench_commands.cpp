@@ -138,6 +138,32 @@ int run(const PredictCommand& command) {
   });
 }
 
+int run(const ProfileCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    if (!command.common.quiet) warn(file);
+    if (!file.views.empty()) {
+      throw Error(ErrorKind::usage, "a profile is of one camera, the scene has several views");
+    }
+    const World world = compile(file.scene);
+    ProfileOptions options;
+    options.threads = command.common.threads;
+    options.repeats = command.repeats;
+    options.knobs = !command.no_knobs;
+    FrameProfile profile;
+    {
+      ProgressBar bar("profile", command.common.quiet);
+      options.progress = bar.callback();
+      profile = profile_frame(world, file.camera, file.budget, options);
+    }
+    if (command.common.json) {
+      put(io::profile_json(profile));
+    } else if (!command.common.quiet) {
+      put(io::profile_text(profile));
+    }
+    return success;
+  });
+}
+
 int run(const KeepCommand& command) {
   std::vector<io::SceneRequest> scenes;
   for (const std::string& scene : command.scenes) {
@@ -234,6 +260,22 @@ void add_predict(CLI::App& app, PredictCommand& command, std::function<int()>& c
       ->check(CLI::Range(0.01, 100.0))
       ->type_name("PERCENT");
   predict->callback([&] { chosen = [&] { return run(command); }; });
+}
+
+void add_profile(CLI::App& app, ProfileCommand& command, std::function<int()>& chosen) {
+  CLI::App* profile = app.add_subcommand(
+      "profile",
+      "say where a frame's time goes and what each knob is worth\nBy kinds of work, by regions of "
+      "the picture with their reasons, and by what each knob of the budget would save or cost if "
+      "it "
+      "alone were turned by one notch.");
+  add_scene(*profile, command.common);
+  add_threads(*profile, command.common.threads);
+  profile->add_option("--repeats", command.repeats, "timed frames (3)")
+      ->check(CLI::Range(1, 1000))
+      ->type_name("N");
+  profile->add_flag("--no-knobs", command.no_knobs, "leave out what each knob is worth");
+  profile->callback([&] { chosen = [&] { return run(command); }; });
 }
 
 void add_keep(CLI::App& app, KeepCommand& command, std::function<int()>& chosen) {

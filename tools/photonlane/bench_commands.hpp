@@ -31,6 +31,12 @@ struct PredictCommand {
   double share = 2.5;  ///< percent of the pixels
 };
 
+struct ProfileCommand {
+  SceneOptions common;
+  int repeats = 3;
+  bool no_knobs = false;
+};
+
 struct KeepCommand {
   SceneOptions common;  ///< without a scene of its own
   std::vector<std::string> scenes;
@@ -53,12 +59,14 @@ struct JudgeCommand {
 struct BenchCommands {
   TuneCommand tune;
   PredictCommand predict;
+  ProfileCommand profile;
   KeepCommand keep;
   JudgeCommand judge;
 };
 
 void add_tune(CLI::App& app, TuneCommand& command, std::function<int()>& chosen);
 void add_predict(CLI::App& app, PredictCommand& command, std::function<int()>& chosen);
+void add_profile(CLI::App& app, ProfileCommand& command, std::function<int()>& chosen);
 void add_keep(CLI::App& app, KeepCommand& command, std::function<int()>& chosen);
 void add_judge(CLI::App& app, JudgeCommand& command, std::function<int()>& chosen);
 

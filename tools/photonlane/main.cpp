@@ -370,6 +370,7 @@ int run_tool(int argc, char** argv) {
   add_sweep(app, all);
   add_tune(app, all.bench.tune, all.chosen);
   add_predict(app, all.bench.predict, all.chosen);
+  add_profile(app, all.bench.profile, all.chosen);
   add_compare(app, all);
   add_keep(app, all.bench.keep, all.chosen);
   add_judge(app, all.bench.judge, all.chosen);

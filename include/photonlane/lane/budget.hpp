@@ -53,6 +53,16 @@ enum class SampleSequence {
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<SampleSequence>{"lattice", "open"};
 
+/// How colors of fewer pixels are brought up to a frame's size.
+enum class Upscale {
+  nearest,   ///< the nearest one
+  bilinear,  ///< between the four around
+  guided     ///< between those of the four that are of the surface seen at full size
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<Upscale>{"nearest", "bilinear",
+                                                                       "guided"};
+
 struct FrameBudget {
   int width = 1280;
   int height = 800;
@@ -60,6 +70,8 @@ struct FrameBudget {
   SampleSequence sequence = SampleSequence::lattice;
   int first = 0;          ///< of an open sequence: which samples come before these, in other frames
   std::int64_t seed = 0;  ///< of all that is drawn at random
+  double scale = 1;       ///< sides of the frame that colors are made for, as a share of this one's
+  Upscale upscale = Upscale::guided;
 
   Size size() const { return {width, height}; }
 };

@@ -1,0 +1,275 @@
+#include "photonlane/measure/profile.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "measure/frame_sample.hpp"
+#include "measure/ladders.hpp"
+#include "measure/work_prices.hpp"
+#include "photonlane/measure/named_setting.hpp"
+
+namespace photonlane {
+namespace {
+
+class Profiler {
+ public:
+  Profiler(const World& world, const Camera& camera, const Budget& budget,
+           const ProfileOptions& options)
+      : world_(world), camera_(camera), budget_(budget), options_(options) {}
+
+  FrameProfile run() {
+    time_frames();
+    if (world_.plane() == nullptr) find_regions();
+    if (options_.knobs) turn_knobs();
+    return std::move(profile_);
+  }
+
+ private:
+  RenderOptions options(LayerSet layers) {
+    RenderOptions own;
+    own.layers = layers;
+    own.threads = options_.threads;
+    own.progress = [this](double) { return go_on(); };
+    return own;
+  }
+  bool go_on() const { return !options_.progress || options_.progress(share_); }
+
+  void time_frames() {
+    std::vector<std::pair<double, Cost>> costs;
+    const int repeats = std::max(1, options_.repeats);
+    for (int k = 0; k <= repeats; ++k) {
+      share_ = 0.4 * k / (repeats + 1);
+      const Frame frame = render(world_, camera_, budget_, options({Layer::display}));
+      profile_.tally = frame.tally;
+      if (k > 0) costs.emplace_back(frame.cost.total_ms(), frame.cost);
+    }
+    std::sort(costs.begin(), costs.end(),
+              [](const auto& a, const auto& b) { return a.first < b.first; });
+    for (const auto& one : costs) profile_.frame_ms.push_back(one.first);
+    profile_.cost = costs[costs.size() / 2].second;
+  }
+
+  /// What the layers say of some pixels, added up.
+  struct Sums {
+    double cost = 0, evaluations = 0, steps = 0, crossings = 0, bends = 0, mirrors = 0, clear = 0,
+           grazing = 0;
+    double pixels = 0;
+  };
+
+  void find_regions() {
+    share_ = 0.45;
+    const LayerSet layers{Layer::cost,     Layer::evaluations, Layer::steps, Layer::crossings,
+                          Layer::material, Layer::normal,      Layer::ending};
+    const Frame frame = render(world_, camera_, budget_, options(layers));
+    const Size size = frame.size();
+    constexpr int cells = 8;
+    const int across = std::min(cells, size.width);
+    const int down = std::min(cells * size.height / std::max(size.width, 1) + 1, size.height);
+    std::vector<Sums> all;
+    std::vector<PixelPart> parts;
+    Sums whole;
+    for (int row = 0; row < down; ++row) {
+      for (int column = 0; column < across; ++column) {
+        const int x = column * size.width / across;
+        const int y = row * size.height / down;
+        parts.push_back(
+            {x, y, {(column + 1) * size.width / across - x, (row + 1) * size.height / down - y}});
+        all.push_back(sums_of(frame, parts.back()));
+        add(all.back(), whole);
+      }
+    }
+    std::vector<std::size_t> order(all.size());
+    for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+    const auto density = [&](std::size_t i) { return all[i].cost / all[i].pixels; };
+    std::sort(order.begin(), order.end(),
+              [&](std::size_t a, std::size_t b) { return density(a) > density(b); });
+    constexpr std::size_t most = 5;
+    for (std::size_t k = 0; k < std::min(most, order.size()); ++k) {
+      const Sums& own = all[order[k]];
+      // What costs as much as anywhere is no region of its own.
+      if (density(order[k]) < 1.2 * whole.cost / whole.pixels) break;
+      profile_.regions.push_back(
+          {parts[order[k]], own.cost / whole.cost, own.pixels / whole.pixels, why(own, whole)});
+    }
+  }
+
+  static void add(const Sums& from, Sums& to) {
+    to.cost += from.cost;
+    to.evaluations += from.evaluations;
+    to.steps += from.steps;
+    to.crossings += from.crossings;
+    to.bends += from.bends;
+    to.mirrors += from.mirrors;
+    to.clear += from.clear;
+    to.grazing += from.grazing;
+    to.pixels += from.pixels;
+  }
+
+  Sums sums_of(const Frame& frame, const PixelPart& part) const {
+    Sums sums;
+    const std::span<const Material> materials = world_.materials();
+    const Viewing view = viewing(camera_, frame.size());
+    for (int y = part.y; y < part.y + part.size.height; ++y) {
+      for (int x = part.x; x < part.x + part.size.width; ++x) {
+        sums.pixels += 1;
+        sums.cost += static_cast<double>(frame.values(Layer::cost)(x, y));
+        sums.evaluations += frame.codes(Layer::evaluations)(x, y);
+        sums.steps += frame.codes(Layer::steps)(x, y);
+        sums.crossings += frame.codes(Layer::crossings)(x, y) > 0;
+        const std::uint32_t material = frame.codes(Layer::material)(x, y);
+        if (material < materials.size()) {
+          const Material& own = materials[material];
+          sums.bends += own.index > 1;
+          sums.mirrors += own.specular > 0.1 || own.metal > 0.1;
+          sums.clear += own.opacity < 1;
+        }
+        if (frame.codes(Layer::ending)(x, y) != static_cast<std::uint32_t>(Ending::hit)) continue;
+        const Vec3d ray = view.ray(view.u(x + 0.5), view.v(y + 0.5));
+        double along = 0;
+        for (int axis = 0; axis < 3; ++axis) {
+          along += ray[axis] * static_cast<double>(frame.values(Layer::normal, axis)(x, y));
+        }
+        sums.grazing += std::abs(along) < 0.2;
+      }
+    }
+    return sums;
+  }
+
+  static std::string why(const Sums& own, const Sums& whole) {
+    std::vector<std::string> reasons;
+    const auto share = [&](double of) { return of / own.pixels; };
+    const auto times = [&](double Sums::*member) {
+      const double usual = whole.*member / whole.pixels;
+      return usual > 0 ? own.*member / own.pixels / usual : 0.0;
+    };
+    if (share(own.bends) > 0.1) {
+      reasons.push_back(fmt::format("{:.0f} % of it bends light", 100 * share(own.bends)));
+    }
+    if (share(own.mirrors) > 0.1) {
+      reasons.push_back(fmt::format("{:.0f} % of it throws light back", 100 * share(own.mirrors)));
+    }
+    if (share(own.clear) > 0.1) {
+      reasons.push_back(fmt::format("{:.0f} % of it is translucent", 100 * share(own.clear)));
+    }
+    if (share(own.crossings) > 0.1) {
+      reasons.push_back(
+          fmt::format("{:.0f} % of it lies behind portals", 100 * share(own.crossings)));
+    }
+    if (times(&Sums::evaluations) > 1.5) {
+      reasons.push_back(fmt::format("{:.0f} evaluations a lane, {:.1f} times the mean",
+                                    share(own.evaluations), times(&Sums::evaluations)));
+    } else if (times(&Sums::steps) > 1.5) {
+      reasons.push_back(fmt::format("{:.0f} steps a lane, {:.1f} times the mean", share(own.steps),
+                                    times(&Sums::steps)));
+    }
+    if (share(own.grazing) > 0.3) {
+      reasons.push_back(
+          fmt::format("{:.0f} % of it is seen at a grazing angle", 100 * share(own.grazing)));
+    }
+    std::string text;
+    for (const std::string& reason : reasons) text += (text.empty() ? "" : ", ") + reason;
+    return text.empty() ? "its lights, and lanes that go on from it" : text;
+  }
+
+  struct Shot {
+    Frame frame;
+    double ms = 0;
+    Tally tally;
+  };
+
+  Shot shoot(const Budget& budget, const FrameSample& sample, const WorkPrices* prices) {
+    Shot shot;
+    const double pixels = static_cast<double>(budget.frame.width) * budget.frame.height;
+    RenderOptions own = options(measurable_layers(world_));
+    own.part_done = [&](std::size_t i, const Frame& part) {
+      const double size =
+          static_cast<double>(sample.parts[i].size.width) * sample.parts[i].size.height;
+      if (prices != nullptr) {
+        shot.ms += sample.shares[i] * prices->cost(part.tally, part.cost.stages) * pixels / size;
+      }
+    };
+    shot.frame = render_parts(world_, camera_, budget, sample.parts, std::move(own));
+    shot.tally = shot.frame.tally;
+    return shot;
+  }
+
+  /// How many times as long the sample takes by another budget, in turns.
+  double race(const Budget& other, const FrameSample& sample) {
+    constexpr int turns = 3;
+    double own = std::numeric_limits<double>::infinity();
+    double turned = own;
+    for (int k = 0; k < turns; ++k) {
+      own = std::min(own, shoot(budget_, sample, nullptr).frame.cost.stages.total_ms());
+      turned = std::min(turned, shoot(other, sample, nullptr).frame.cost.stages.total_ms());
+    }
+    return turned / std::max(own, 1e-9);
+  }
+
+  void turn_knobs() {
+    const FrameSample sample = sample_frame(world_, camera_, budget_, 12, options_.threads).seen;
+    WorkPrices prices;
+    shoot(budget_, sample, nullptr);
+    for (int k = 0; k < 2; ++k) {
+      const Shot shot = shoot(budget_, sample, nullptr);
+      prices.learn(shot.frame.tally, shot.frame.cost.stages);
+    }
+    const Shot base = shoot(budget_, sample, &prices);
+    // Work on threads to the time of frames.
+    const double busy = std::max(base.ms, 1e-9);
+    const double frame_ms = quantile(profile_.frame_ms, 0.5);
+    const bool plane = world_.plane() != nullptr;
+    const std::vector<Ladder> all = ladders(budget_);
+    for (std::size_t k = 0; k < all.size(); ++k) {
+      const Ladder& ladder = all[k];
+      share_ = 0.5 + 0.5 * static_cast<double>(k) / static_cast<double>(all.size());
+      if (ladder.knob.starts_with("plane.") ? !plane
+                                            : plane && !ladder.knob.starts_with("frame.")) {
+        continue;
+      }
+      if (!setting_applies({budget_, camera_}, ladder.knob)) continue;
+      bool any = false;
+      for (const bool finer : {false, true}) {
+        if (finer ? ladder.own == 0 : ladder.own + 1 >= ladder.values.size()) continue;
+        const std::string& to = ladder.values[finer ? ladder.own - 1 : ladder.own + 1];
+        Settings settings{budget_, camera_};
+        set_by_name(settings, ladder.knob, to);
+        const Shot shot = shoot(settings.budget, sample, &prices);
+        const double change = compare_samples(shot.frame, base.frame, sample).rmse;
+        if (change == 0 && shot.tally == base.tally) continue;
+        const double times =
+            changes_prices(ladder.knob) ? race(settings.budget, sample) : shot.ms / busy;
+        const double saved = (1 - times) * frame_ms;
+        any = true;
+        profile_.knobs.push_back(
+            {ladder.knob, ladder.values[ladder.own], to, saved, change, finer});
+      }
+      if (!any) profile_.idle.push_back(ladder.knob);
+    }
+    const auto bargain = [&](const KnobWorth& one) {
+      // Less than half a byte's step is nothing that shows.
+      return one.saved_ms / std::max(one.change, 0.5 / 255);
+    };
+    std::stable_sort(
+        profile_.knobs.begin(), profile_.knobs.end(),
+        [&](const KnobWorth& a, const KnobWorth& b) { return bargain(a) > bargain(b); });
+  }
+
+  const World& world_;
+  const Camera& camera_;
+  const Budget& budget_;
+  const ProfileOptions& options_;
+  FrameProfile profile_;
+  double share_ = 0;
+};
+
+}  // namespace
+
+FrameProfile profile_frame(const World& world, const Camera& camera, const Budget& budget,
+                           const ProfileOptions& options) {
+  return Profiler(world, camera, budget, options).run();
+}
+
+}  // namespace photonlane
