@@ -164,13 +164,41 @@ class Scaled {
       }
       sum += mix.weight[k];
     }
-    const bool nearest = budget_.frame.upscale == Upscale::nearest;
-    for (int k = 0; k < 4; ++k) {
-      // Where no neighbor is of the surface that is seen here, the nearest has to do.
-      const bool none = nearest || !(sum > 1e-4f);
-      mix.weight[k] = none ? (k == best ? 1.0f : 0.0f) : mix.weight[k] / sum;
+    if (budget_.frame.upscale == Upscale::nearest) {
+      for (int k = 0; k < 4; ++k) mix.weight[k] = k == best ? 1.0f : 0.0f;
+      return mix;
     }
+    if (small != nullptr && !(sum > 1e-3f)) {
+      look_around(across, down, full->at(x, y), *small, mix);
+      return mix;
+    }
+    for (float& weight : mix.weight) weight /= sum;
     return mix;
+  }
+
+  /// Where none of the four is of the surface that is seen here: the one around them that is most,
+  /// or else between the four.
+  void look_around(const Between& across, const Between& down, const Guide& here,
+                   const Guides& small, Mix& mix) const {
+    float most = 1e-3f;
+    bool any = false;
+    for (int dy = -1; dy <= 2; ++dy) {
+      for (int dx = -1; dx <= 2; ++dx) {
+        const int sx = std::clamp(across.first + dx - small_part_.x, 0, few_.size().width - 1);
+        const int sy = std::clamp(down.first + dy - small_part_.y, 0, few_.size().height - 1);
+        const float like = alike(here, small.at(sx, sy));
+        if (like <= most) continue;
+        most = like;
+        any = true;
+        mix.x[0] = sx;
+        mix.y[0] = sy;
+      }
+    }
+    for (int k = 0; k < 4; ++k) {
+      const float near = (k % 2 == 1 ? across.share : 1 - across.share) *
+                         (k / 2 == 1 ? down.share : 1 - down.share);
+      mix.weight[k] = any ? (k == 0 ? 1.0f : 0.0f) : near;
+    }
   }
 
   void bring_up() {

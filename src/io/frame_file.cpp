@@ -6,6 +6,7 @@
 #include <ImfHeader.h>
 #include <ImfInputFile.h>
 #include <ImfOutputFile.h>
+#include <ImfStringAttribute.h>
 #include <fmt/format.h>
 
 #include <bit>
@@ -16,6 +17,7 @@
 #include "base/stopwatch.hpp"
 #include "io/files.hpp"
 #include "io/png_rows.hpp"
+#include "io/run_parts.hpp"
 #include "photonlane/io/layer_picture.hpp"
 #include "photonlane/io/picture.hpp"
 
@@ -60,6 +62,17 @@ Imf::Slice slice(Frame& frame, const Channel& channel) {
 void write_exr(const std::string& path, Frame& frame) {
   Imf::Header header(frame.size().width, frame.size().height);
   header.compression() = Imf::ZIPS_COMPRESSION;
+  // What it was made with and what that took, but for times: equal frames are equal files.
+  std::string budget;
+  for (const Knob<Budget>& entry : budget_knobs()) {
+    budget += fmt::format("{}={}\n", entry.info.name, knob_text(entry, frame.budget));
+  }
+  std::string counts;
+  for (const auto& [name, member] : tally_counts()) {
+    counts += fmt::format("{}={}\n", name, frame.tally.*member);
+  }
+  header.insert("photonlane.budget", Imf::StringAttribute(budget));
+  header.insert("photonlane.counts", Imf::StringAttribute(counts));
   Imf::FrameBuffer buffer;
   for (const Channel& channel : channels()) {
     if (!frame.has(channel.layer)) continue;

@@ -93,7 +93,8 @@ struct Box {
 /// Labels beside their points, each as near as it can be without covering a point or
 /// another label.
 std::string labels(const Sweep& sweep, const Points& points,
-                   const std::vector<const Setting*>& order, const std::vector<double>& errors) {
+                   const std::vector<const Setting*>& order, const std::vector<double>& errors,
+                   const Setting* chosen) {
   constexpr double letter = 0.0095;
   constexpr double line = 0.03;
   std::vector<Box> taken;
@@ -107,8 +108,15 @@ std::string labels(const Sweep& sweep, const Points& points,
   constexpr std::size_t many = 30;
   for (std::size_t i = 0; i < order.size(); ++i) {
     const bool base = order[i] == &sweep.settings.front();
-    if (order.size() > many && !order[i]->on_front && !base) continue;
-    const std::string label = setting_label(sweep, *order[i]);
+    if (order.size() > many && !order[i]->on_front && !base && order[i] != chosen) continue;
+    std::string label = setting_label(sweep, *order[i]);
+    // The whole of a long one stands in the tables.
+    constexpr std::size_t longest = 44;
+    if (order[i] == chosen) {
+      label = "chosen";
+    } else if (label.size() > longest) {
+      label = label.substr(0, longest - 3) + "...";
+    }
     const double x = points.across(order[i]->total_ms.median);
     const double y = points.up(errors[i]);
     const double wide = letter * static_cast<double>(label.size());
@@ -154,7 +162,7 @@ std::string time_tics(const Points& points) {
 
 }  // namespace
 
-std::string sweep_plot(const Sweep& sweep, const std::string& title) {
+std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotMarks& marks) {
   const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
   std::vector<const Setting*> order;
   for (const Setting& setting : sweep.settings) order.push_back(&setting);
@@ -200,7 +208,9 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
       "set output ARG2\n";
   text += fmt::format("set title {} noenhanced\n",
                       quoted(fmt::format("{}: cost against error, {}", title,
-                                         sweep.one_by_one ? "one knob at a time" : "by " + knobs)));
+                                         !marks.what.empty() ? marks.what
+                                         : sweep.one_by_one  ? "one knob at a time"
+                                                             : "by " + knobs)));
   text += fmt::format(
       "set xlabel 'milliseconds a frame, median, bars to the quartiles' noenhanced\n"
       "set ylabel {} noenhanced\n",
@@ -212,7 +222,8 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
   text +=
       "set format x '%g'\nset grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb "
       "'#55524a'\n"
-      "set tics nomirror\nset key above right horizontal reverse Left samplen 2\nset lmargin 12\n";
+      "set tics nomirror\nset key bottom outside center horizontal reverse Left samplen 2\nset "
+      "lmargin 12\n";
   if (points.on_floor) {
     text += fmt::format(
         "set arrow from graph 0, first {0} to graph 1, first {0} nohead dt 3 lc rgb '#8a867a'\n"
@@ -220,7 +231,28 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title) {
         "'#6b675c'\n",
         points.floor);
   }
-  text += labels(sweep, points, order, errors);
+  const Setting* const chosen =
+      marks.chosen ? &sweep.settings[*marks.chosen] : static_cast<const Setting*>(nullptr);
+  if (marks.limit && *marks.limit > points.bottom() && *marks.limit < points.top()) {
+    text += fmt::format(
+        "set arrow from graph 0, first {0} to graph 1, first {0} nohead dt 2 lc rgb '#b5632a'\n"
+        "set label {1} at graph 0.005, first {0} left offset 0,0.5 tc rgb '#b5632a' noenhanced\n",
+        *marks.limit, quoted(fmt::format("{} {:g}", metric.name, *marks.limit)));
+  }
+  if (marks.most_ms && *marks.most_ms > points.left() && *marks.most_ms < points.right()) {
+    text += fmt::format(
+        "set arrow from first {0}, graph 0 to first {0}, graph 1 nohead dt 2 lc rgb '#b5632a'\n"
+        "set label '{0:g} ms' at first {0}, graph 0.97 left offset 0.5,0 tc rgb '#b5632a'\n",
+        *marks.most_ms);
+  }
+  if (chosen != nullptr) {
+    const double error =
+        std::max(error_of(metric, *chosen), points.logarithmic ? points.floor : 0.0);
+    text +=
+        fmt::format("set label '' at first {}, first {} point pt 6 ps 3 lw 2 lc rgb '#b5632a'\n",
+                    chosen->total_ms.median, error);
+  }
+  text += labels(sweep, points, order, errors, chosen);
   text +=
       "plot $front using 1:2 with steps lw 2 lc rgb '#5f7f52' notitle, \\\n"
       "  $all using 1:2:3 with xerrorbars pt 7 ps 0.9 lc rgb '#9a8f80' title 'beaten in both', \\\n"
@@ -345,14 +377,15 @@ std::string draw_plot(const std::string& script, std::string& png, std::string& 
   return "";
 }
 
-SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title) {
+SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title,
+                       const PlotMarks& marks) {
   make_folder(folder);
   const std::string base = folder + "/";
   SweepFiles files{base + "sweep.csv",      base + "sweep.json",     base + "cost-error.gp",
                    base + "cost-error.png", base + "cost-error.svg", ""};
   write_file(files.csv, sweep_csv(sweep));
   write_file(files.json, sweep_json(sweep));
-  write_file(files.script, sweep_plot(sweep, title));
+  write_file(files.script, sweep_plot(sweep, title, marks));
   files.problem = draw_plot(files.script, files.png, files.svg);
   if (const auto lines = sweep_lines(sweep, title)) {
     const std::string script = base + "lines.gp";

@@ -9,6 +9,7 @@
 #include "io/run_parts.hpp"
 #include "io/text_table.hpp"
 #include "photonlane/base/vector.hpp"
+#include "photonlane/io/machine.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -108,7 +109,7 @@ std::string sweep_text(const Sweep& sweep) {
   } else {
     for (const std::string& knob : sweep.knobs) rows[0].push_back(knob);
   }
-  for (const char* name : {"ms", "+-", "cast ms", "steps/lane", "spent"})
+  for (const char* name : {"ms", "likely", "cast ms", "steps/lane", "spent"})
     rows[0].emplace_back(name);
   if (any_more) rows[0].emplace_back("light lanes");
   for (const Metric& metric : metrics()) {
@@ -124,7 +125,8 @@ std::string sweep_text(const Sweep& sweep) {
       for (const std::string& value : setting.values) row.push_back(value);
     }
     row.push_back(fmt::format("{:.3f}", setting.total_ms.median));
-    row.push_back(fmt::format("{:.3f}", setting.total_ms.spread));
+    row.push_back(
+        fmt::format("{:.3f}..{:.3f}", setting.total_likely.low, setting.total_likely.high));
     row.push_back(fmt::format("{:.3f}", setting.cast_ms.median));
     row.push_back(fmt::format("{:.1f}", setting.tally.steps_per_lane()));
     row.push_back(fmt::format("{}", setting.tally.spent));
@@ -135,7 +137,10 @@ std::string sweep_text(const Sweep& sweep) {
     row.emplace_back(setting.on_front ? "*" : "");
   }
   return reference_line(sweep) + "\n" + aligned(rows) +
-         fmt::format("* no other setting is better in both time and {}\n", sweep.metric);
+         fmt::format(
+             "* no other setting is better in both time and {}, as far as noise tells\n"
+             "likely: holds the median with 90 %\n",
+             sweep.metric);
 }
 
 std::string volume_text(const Volume& volume, const VolumeError& error) {
@@ -265,15 +270,19 @@ std::string sweep_json(const Sweep& sweep) {
   const auto statistics = [](const Statistics& value) {
     return Json{{"median", value.median}, {"spread", value.spread}};
   };
+  object["version"] = PHOTONLANE_VERSION;
+  object["machine"] = machine_name();
   for (const Setting& setting : sweep.settings) {
-    object["settings"].push_back({{"values", setting.values},
-                                  {"total_ms", statistics(setting.total_ms)},
-                                  {"cast_ms", statistics(setting.cast_ms)},
-                                  {"fill_ms", statistics(setting.fill_ms)},
-                                  {"tally", to_json(setting.tally)},
-                                  {"error", metrics_object(setting.error)},
-                                  {"on_front", setting.on_front},
-                                  {"budget", budget_object(setting.budget)}});
+    object["settings"].push_back(
+        {{"values", setting.values},
+         {"total_ms", statistics(setting.total_ms)},
+         {"total_ms_likely", {setting.total_likely.low, setting.total_likely.high}},
+         {"cast_ms", statistics(setting.cast_ms)},
+         {"fill_ms", statistics(setting.fill_ms)},
+         {"tally", to_json(setting.tally)},
+         {"error", metrics_object(setting.error)},
+         {"on_front", setting.on_front},
+         {"budget", budget_object(setting.budget)}});
   }
   return json_text(object);
 }
@@ -365,14 +374,15 @@ std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& s
 std::string sweep_csv(const Sweep& sweep) {
   std::string text;
   for (const std::string& knob : sweep.knobs) text += knob + ",";
-  text += "total_ms,total_ms_spread,cast_ms,fill_ms";
+  text += "total_ms,total_ms_spread,total_ms_low,total_ms_high,cast_ms,fill_ms";
   for (const auto& [name, member] : tally_counts()) text += fmt::format(",{}", name);
   for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);
   text += ",on_front\n";
   for (const Setting& setting : sweep.settings) {
     for (const std::string& value : setting.values) text += value + ",";
-    text += fmt::format("{},{},{},{}", setting.total_ms.median, setting.total_ms.spread,
-                        setting.cast_ms.median, setting.fill_ms.median);
+    text += fmt::format("{},{},{},{},{},{}", setting.total_ms.median, setting.total_ms.spread,
+                        setting.total_likely.low, setting.total_likely.high, setting.cast_ms.median,
+                        setting.fill_ms.median);
     for (const auto& [name, member] : tally_counts()) {
       text += fmt::format(",{}", setting.tally.*member);
     }

@@ -104,6 +104,7 @@ Sweep as_sweep(const Tuned& tuned) {
     setting.values = trial.values;
     setting.budget = trial.budget;
     setting.total_ms = {trial.cost, 0};
+    setting.total_likely = {trial.cost, trial.cost};
     setting.error = trial.error;
     setting.on_front = trial.on_front;
   }
@@ -171,7 +172,8 @@ std::string budget_yaml(const Budget& budget) {
   return lines.empty() ? "budget: {}\n" : "budget:\n" + lines;
 }
 
-TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title) {
+TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title,
+                     const TuneGoal& goal) {
   make_folder(folder);
   TuneFiles files{folder + "/tune.csv",
                   folder + "/tune.json",
@@ -183,7 +185,14 @@ TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::s
   write_file(files.csv, tune_csv(tuned));
   write_file(files.json, tune_json(tuned));
   write_file(files.budget, budget_yaml(tuned.best().budget));
-  write_file(files.script, sweep_plot(as_sweep(tuned), title));
+  PlotMarks marks{.what = "settings that were tried",
+                  .limit = {},
+                  .most_ms = goal.most_ms,
+                  .chosen = tuned.chosen};
+  for (const Limit& limit : goal.limits) {
+    if (limit.metric->name == tuned.metric) marks.limit = limit.bound;
+  }
+  write_file(files.script, sweep_plot(as_sweep(tuned), title, marks));
   files.problem = draw_plot(files.script, files.png, files.svg);
   return files;
 }

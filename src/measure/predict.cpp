@@ -27,7 +27,7 @@ class Predictor {
     const Size whole = budget_.frame.size();
     pixels_ = static_cast<double>(whole.width) * whole.height;
     result_.memory_bytes = Frame::memory_bytes(whole, {Layer::display}) + world_.memory_bytes();
-    if (world_.plane() != nullptr) {
+    if (world_.plane() != nullptr || budget_.frame.scale != 1) {
       by_growth();
     } else {
       by_blocks();

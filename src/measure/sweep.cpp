@@ -294,6 +294,7 @@ class SweepRun {
         put_times();
         options_.so_far(result_);
       }
+      if (counts && precise_enough()) break;
     }
     put_times();
   }
@@ -312,9 +313,22 @@ class SweepRun {
             .fill_ms = shown_.cost.fill_ms};
   }
 
+  bool precise_enough() {
+    if (options_.precision <= 0) return false;
+    put_times();
+    constexpr std::size_t least = 5;
+    return std::all_of(times_.begin(), times_.end(), [&](const Times& one) {
+      const std::size_t i = static_cast<std::size_t>(&one - times_.data());
+      const Setting& setting = result_.settings[i];
+      return one.total.size() >= least &&
+             setting.total_likely.wide() <= options_.precision * setting.total_ms.median;
+    });
+  }
+
   void put_times() {
     for (std::size_t i = 0; i < times_.size(); ++i) {
       result_.settings[i].total_ms = summarize(times_[i].total);
+      result_.settings[i].total_likely = interval_of_median(times_[i].total);
       result_.settings[i].cast_ms = summarize(times_[i].cast);
       result_.settings[i].fill_ms = summarize(times_[i].fill);
       result_.settings[i].on_front = false;
@@ -383,8 +397,11 @@ void mark_front(std::vector<Setting>& settings, const Metric& metric) {
     one.on_front = std::none_of(settings.begin(), settings.end(), [&](const Setting& other) {
       const double other_time = other.total_ms.median;
       const double other_error = metric_value(metric, other.error);
-      return other_time <= time && other_error <= error &&
-             (other_time < time || other_error < error);
+      // Times without intervals count as they are.
+      const bool known = one.total_likely.high > 0 && other.total_likely.high > 0;
+      const bool quicker =
+          other_time < time && (!known || one.total_likely.apart(other.total_likely));
+      return other_time <= time && other_error <= error && (quicker || other_error < error);
     });
   }
 }

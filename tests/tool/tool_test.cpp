@@ -81,7 +81,7 @@ TEST_F(Tool, WritesEveryLayer) {
   EXPECT_EQ(refused("render court.yaml --layer dept -o x.png"),
             "--layer: no such layer 'dept', expected one of color, display, depth, ray_distance, "
             "face, cell, steps, ending, normal, material, evaluations, nearest, overstretched, "
-            "crossings, room, smooth_count, edge_distance, trap; did you mean depth?");
+            "crossings, room, smooth_count, edge_distance, trap, cost; did you mean depth?");
 }
 
 TEST_F(Tool, ShowsLayersInARangeOfValues) {
@@ -186,7 +186,8 @@ TEST_F(Tool, SweepsAndNamesTheCheapestGoodEnough) {
   const std::string csv = folder.read("sweep/sweep.csv");
   EXPECT_THAT(
       csv, StartsWith(
-               "cells.method,cells.increment,total_ms,total_ms_spread,cast_ms,"
+               "cells.method,cells.increment,total_ms,total_ms_spread,total_ms_low,total_ms_high,"
+               "cast_ms,"
                "fill_ms,lanes,steps,hits,escaped,spent,shadow_lanes,bounces,cut_bounces,crossings,"
                "bent_steps,secondary_steps,evaluations,rmse,psnr,ssim,largest,"
                "share_other,depth_median,depth_p99,on_front\nleap,-,"));

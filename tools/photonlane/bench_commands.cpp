@@ -75,7 +75,8 @@ int run(const TuneCommand& command) {
                            run_options(command.common.threads, command.resume, bar));
     }
     const io::TuneFiles files = io::write_tune(
-        command.output, tuned, file.scene.title.empty() ? command.common.scene : file.scene.title);
+        command.output, tuned, file.scene.title.empty() ? command.common.scene : file.scene.title,
+        options.goal);
     if (command.common.json) {
       put(io::tune_json(tuned));
     } else if (!command.common.quiet) {

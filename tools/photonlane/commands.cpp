@@ -237,6 +237,7 @@ int run(const SweepCommand& command) {
     SweepOptions options;
     options.repeats = command.repeats;
     options.warm_up = command.warm_up;
+    options.precision = command.precision / 100;
     options.one_by_one = command.one_by_one;
     options.metric = command.metric;
     if (command.reference == name_of(ReferenceKind::best)) {
@@ -260,8 +261,13 @@ int run(const SweepCommand& command) {
       result = io::run_sweep(file, vary, command.output, options,
                              run_options(command.common.threads, command.resume, bar));
     }
-    const io::SweepFiles files = io::write_sweep(
-        command.output, result, file.scene.title.empty() ? command.common.scene : file.scene.title);
+    io::PlotMarks marks{.what = {}, .limit = {}, .most_ms = most_ms, .chosen = {}};
+    for (const Limit& limit : limits) {
+      if (limit.metric->name == command.metric) marks.limit = limit.bound;
+    }
+    const io::SweepFiles files =
+        io::write_sweep(command.output, result,
+                        file.scene.title.empty() ? command.common.scene : file.scene.title, marks);
     if (command.common.json) {
       put(io::sweep_json(result));
     } else if (!command.common.quiet) {

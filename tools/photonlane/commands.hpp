@@ -66,6 +66,7 @@ struct SweepCommand {
   std::string reference = "varied";
   int repeats = 11;
   int warm_up = 2;
+  double precision = 0;  ///< percent; 0: all repeats are made
   bool one_by_one = false;
   bool resume = false;
 };

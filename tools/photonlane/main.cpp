@@ -153,6 +153,12 @@ void add_sweep(CLI::App& app, Arguments& all) {
   sweep_app->add_option("--repeats", sweep.repeats, "timed frames a setting (11)")
       ->check(CLI::Range(1, 100000))
       ->type_name("N");
+  sweep_app
+      ->add_option("--precision", sweep.precision,
+                   "stop repeating, after 5 frames of each, when every median is known to so many "
+                   "percent")
+      ->check(CLI::Range(0.0, 1000.0))
+      ->type_name("PERCENT");
   sweep_app->add_flag("--one-by-one", sweep.one_by_one,
                       "vary each knob alone, the others as the scene and --set have them");
   sweep_app->add_option("--warm-up", sweep.warm_up, "frames before the timed ones (2)")

@@ -34,9 +34,17 @@ std::string frame_json(const Frame& frame);
 std::string volume_json(const Volume& volume, const VolumeError& error);
 std::string sweep_csv(const Sweep& sweep);
 
+/// What is drawn beside the settings of a sweep.
+struct PlotMarks {
+  std::string what;                   ///< beside the title; empty: the knobs that vary
+  std::optional<double> limit;        ///< of the sweep's metric: a line
+  std::optional<double> most_ms;      ///< of the time: a line
+  std::optional<std::size_t> chosen;  ///< setting with a ring around it
+};
+
 /// A gnuplot script, its data inside, that draws cost against error with the front of best choices
 /// marked: gnuplot -c FILE png|svg OUTPUT.
-std::string sweep_plot(const Sweep& sweep, const std::string& title);
+std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotMarks& marks = {});
 
 /// One frame of a zoom.
 struct ZoomStep {
@@ -66,6 +74,7 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
 /// Writes sweep.csv, sweep.json, cost-error.gp, where it has one lines.gp, and where gnuplot is
 /// installed, cost-error.png and cost-error.svg. Throws Error (file) where the folder cannot be
 /// written.
-SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title);
+SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title,
+                       const PlotMarks& marks = {});
 
 }  // namespace photonlane::io

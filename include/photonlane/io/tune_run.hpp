@@ -34,7 +34,8 @@ struct TuneFiles {
   std::string problem;  ///< why there are no plots; empty where there are
 };
 /// Throws Error (file) where the folder cannot be written.
-TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title);
+TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title,
+                     const TuneGoal& goal);
 
 /// The cameras of a file: a list of maps of camera keys, each with the rest as the scene's camera
 /// has it; or a walk script, of which as many steps as `most` are taken, evenly. Throws Error

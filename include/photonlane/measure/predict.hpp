@@ -29,8 +29,8 @@ struct PredictOptions {
 /// Predicts the cost of a frame by making some of it. A small frame tells where the cost lies;
 /// blocks of the full-size frame, the more of them where more is spent, tell what it is (sampling
 /// with probability proportional to size; Hansen and Hurwitz, "On the Theory of Sampling from
-/// Finite Populations", 1943). Planes of which no part is known without the rest are told by the
-/// growth of two small frames. Throws what render() throws.
+/// Finite Populations", 1943). Planes, and frames whose colors are scaled up, are
+/// told by the growth of two small frames. Throws what render() throws.
 Prediction predict(const World& world, const Camera& camera, const Budget& budget,
                    const PredictOptions& options = {});
 

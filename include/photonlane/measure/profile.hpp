@@ -50,6 +50,6 @@ struct ProfileOptions {
 /// budget would save or cost if it alone were turned by one notch. The latter goes by counted work
 /// on a sample of the frame, at the prices its stages show. Throws what render() throws.
 FrameProfile profile_frame(const World& world, const Camera& camera, const Budget& budget,
-                      const ProfileOptions& options = {});
+                           const ProfileOptions& options = {});
 
 }  // namespace photonlane

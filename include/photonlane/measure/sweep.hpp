@@ -38,7 +38,8 @@ struct Setting {
   Budget budget;
   Camera camera;
   SceneNumbers numbers;
-  Statistics total_ms;  ///< of a frame ready to show
+  Statistics total_ms;    ///< of a frame ready to show
+  Interval total_likely;  ///< where its median lies, milliseconds
   Statistics cast_ms;
   Statistics fill_ms;
   Tally tally;
@@ -80,7 +81,10 @@ struct ReferencePlan {
 
 struct SweepOptions {
   int repeats = 11;  ///< timed frames a setting
-  int warm_up = 2;   ///< frames before the timed ones
+  /// Ends the timing as soon as the interval of every setting's median is no wider than this share
+  /// of it; 0: all repeats are made.
+  double precision = 0;
+  int warm_up = 2;  ///< frames before the timed ones
   int threads = 0;
   bool one_by_one = false;  ///< each knob alone, the others as the base has them; the base is first
   std::string_view metric = "rmse";  ///< what the front weighs against time
@@ -136,7 +140,8 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
 Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
                     const std::vector<Vary>& vary, ReferenceKind kind);
 
-/// Marks the settings that no other beats in both time and error.
+/// Marks the settings that no other beats in both time and error. Times are only beaten where their
+/// intervals are apart: settings that noise cannot tell apart share their place.
 void mark_front(std::vector<Setting>& settings, const Metric& metric);
 
 /// The cheapest setting that keeps to all limits, or null.
