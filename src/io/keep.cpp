@@ -160,8 +160,12 @@ void keep(const std::vector<SceneRequest>& scenes, const std::string& folder,
   }
   work_through(subjects, options.threads, options.repeats, options.progress);
   made.remove_numbered("picture-", ".exr");
-  Json all{{"form", form},        {"version", PHOTONLANE_VERSION}, {"machine", machine_name()},
-           {"date", date_text()}, {"threads", options.threads},    {"scenes", Json::array()}};
+  Json all{{"form", form},
+           {"version", PHOTONLANE_VERSION},
+           {"machine", options.repeats > 0 ? machine_name() : ""},
+           {"date", date_text()},
+           {"threads", options.threads},
+           {"scenes", Json::array()}};
   for (std::size_t i = 0; i < subjects.size(); ++i) {
     Subject& subject = subjects[i];
     write_frame(folder + "/" + picture_name(i), subject.frame);

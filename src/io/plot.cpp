@@ -115,7 +115,8 @@ std::string labels(const Sweep& sweep, const Points& points,
     if (order[i] == chosen) {
       label = "chosen";
     } else if (label.size() > longest) {
-      label = label.substr(0, longest - 3) + "...";
+      label.resize(longest - 3);
+      label += "...";
     }
     const double x = points.across(order[i]->total_ms.median);
     const double y = points.up(errors[i]);
