@@ -223,7 +223,7 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotM
   text +=
       "set format x '%g'\nset grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb "
       "'#55524a'\n"
-      "set tics nomirror\nset key bottom outside center horizontal reverse Left samplen 2\nset "
+      "set tics nomirror\nset key bmargin center horizontal reverse Left samplen 2\nset "
       "lmargin 12\n";
   if (points.on_floor) {
     text += fmt::format(
@@ -237,7 +237,7 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotM
   if (marks.limit && *marks.limit > points.bottom() && *marks.limit < points.top()) {
     text += fmt::format(
         "set arrow from graph 0, first {0} to graph 1, first {0} nohead dt 2 lc rgb '#b5632a'\n"
-        "set label {1} at graph 0.005, first {0} left offset 0,0.5 tc rgb '#b5632a' noenhanced\n",
+        "set label {1} at graph 0.995, first {0} right offset 0,0.5 tc rgb '#b5632a' noenhanced\n",
         *marks.limit, quoted(fmt::format("{} {:g}", metric.name, *marks.limit)));
   }
   if (marks.most_ms && *marks.most_ms > points.left() && *marks.most_ms < points.right()) {
@@ -331,7 +331,7 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       quoted(fmt::format("{}: by {} and {}", title, sweep.knobs[along], sweep.knobs[by])));
   text +=
       "set grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb '#55524a'\nset tics "
-      "nomirror\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
+      "nomirror\nset bmargin 5\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
       "noenhanced\nset logscale y\nset format y '%g'\n";
   text += powers ? "set format x '10^{%.0f}'\n" : "set format x '%g'\n";
   // Zooming goes on to the right.
