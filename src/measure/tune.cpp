@@ -7,12 +7,9 @@
 #include <limits>
 #include <map>
 #include <set>
-#include <thread>
 
-#include "frame/parts.hpp"
-#include "measure/frame_sample.hpp"
 #include "measure/ladders.hpp"
-#include "measure/work_prices.hpp"
+#include "measure/tune_sample.hpp"
 #include "photonlane/measure/named_setting.hpp"
 
 namespace photonlane {
@@ -67,22 +64,20 @@ class Tuner {
     metrics_.push_back(parse_limit(std::string(options.metric) + "=0").metric);
     for (const Limit& limit : options.goal.limits) metrics_.push_back(limit.metric);
     by_error_ = options.goal.most_ms.has_value() || options.goal.most_p95_ms.has_value();
-    choose_sample();
     result_.metric = options.metric;
     result_.by = options.by;
     result_.reference = reference_budget();
-    told_.layers = measurable_layers(world);
-    told_.threads = options.threads;
+    sample_.emplace(world_, views_, base_, result_.reference, options_, [this] { return go_on(); });
   }
 
   Tuned run() {
-    learn_prices();
     look();
     if (!result_.kept() && result_.held_out) {
       // What the search did not see matters: it is seen from now on.
       look_at_all();
       look();
     }
+    count();
     name_knobs();
     mark();
     return std::move(result_);
@@ -100,15 +95,7 @@ class Tuner {
 
   /// Searches anew by both samples.
   void look_at_all() {
-    for (std::size_t v = 0; v < views_.size(); ++v) seen_[v] = joined(seen_[v], held_out_[v]);
-    held_out_.clear();
-    count_pixels();
-    const std::vector<Frame> seen = std::move(references_[0]);
-    const std::vector<Frame> others = std::move(references_[1]);
-    references_.clear();
-    for (std::size_t v = 0; v < views_.size(); ++v) {
-      references_[0].push_back(stacked({&seen[v], &others[v]}));
-    }
+    sample_->join();
     result_.trials.clear();
     result_.without_effect.clear();
     result_.chosen.reset();
@@ -120,16 +107,10 @@ class Tuner {
     best_ = 0;
   }
 
-  static Frame stacked(std::initializer_list<const Frame*> frames) {
-    Size size{(*frames.begin())->size().width, 0};
-    for (const Frame* frame : frames) size.height += frame->size().height;
-    Frame all(size, (*frames.begin())->layers());
-    int y = 0;
-    for (const Frame* frame : frames) {
-      paste(*frame, {0, 0, frame->size()}, 0, y, all);
-      y += frame->size().height;
-    }
-    return all;
+  void count() {
+    result_.pixels = sample_->pixels();
+    result_.frames = sample_->frames();
+    result_.converged = sample_->converged();
   }
 
   // What is looked for.
@@ -183,140 +164,6 @@ class Tuner {
     return standing(one.cost, one.p95, wrong_[trial]);
   }
 
-  // The sample of the frame.
-
-  void choose_sample() {
-    const std::size_t count = std::max<std::size_t>(6, 16 / views_.size());
-    for (const Camera& view : views_) {
-      TwoSamples samples = sample_frame(world_, view, base_, count, options_.threads);
-      seen_.push_back(std::move(samples.seen));
-      if (!samples.held_out.parts.empty()) held_out_.push_back(std::move(samples.held_out));
-    }
-    if (held_out_.size() != views_.size()) held_out_.clear();
-    count_pixels();
-  }
-
-  void count_pixels() {
-    double pixels = 0;
-    for (const FrameSample& sample : seen_) pixels += sample.pixels;
-    result_.pixels = pixels / (static_cast<double>(base_.frame.width) * base_.frame.height *
-                               static_cast<double>(views_.size()));
-  }
-
-  struct Shot {
-    std::vector<Frame> frames;  ///< of each view: the parts one under another
-    double cost = 0;
-    double p95 = 0;
-    double work = 0;      ///< counted
-    double measured = 0;  ///< milliseconds of threads
-  };
-
-  /// The sample by a budget, and what whole frames cost by it.
-  Shot shoot(const Budget& budget, const std::vector<FrameSample>& samples, double rate = 1) {
-    std::vector<double> costs;
-    Shot shot;
-    const double pixels = static_cast<double>(budget.frame.width) * budget.frame.height;
-    for (std::size_t v = 0; v < views_.size(); ++v) {
-      // Each part by itself, since it stands for a share of its own.
-      const FrameSample& sample = samples[v];
-      double cost = 0;
-      PartCosts parts(sample.parts.size());
-      shot.frames.push_back(make(v, budget, sample, &parts));
-      for (std::size_t i = 0; i < parts.size(); ++i) {
-        const double work = counted_cost(parts[i].tally);
-        const double own = options_.by == TuneCost::work
-                               ? 1e-6 * work
-                               : rate * prices_[v].cost(parts[i].tally, parts[i].stages);
-        const double size =
-            static_cast<double>(sample.parts[i].size.width) * sample.parts[i].size.height;
-        cost += sample.shares[i] * own * pixels / size;
-        shot.work += work;
-        shot.measured += sample.shares[i] * parts[i].stages.total_ms();
-      }
-      costs.push_back(cost / threads());
-    }
-    shot.cost = quantile(costs, 0.5);
-    shot.p95 = quantile(costs, 0.95);
-    return shot;
-  }
-
-  struct PartCost {
-    Tally tally;
-    StageTimes stages;
-  };
-  using PartCosts = std::vector<PartCost>;
-
-  Frame make(std::size_t view, const Budget& budget, const FrameSample& sample, PartCosts* costs) {
-    RenderOptions own = told_;
-    own.progress = [this](double) { return go_on(); };
-    if (costs != nullptr) {
-      own.part_done = [costs](std::size_t i, const Frame& part) {
-        (*costs)[i] = {part.tally, part.cost.stages};
-      };
-    }
-    return render_parts(world_, views_[view], budget, sample.parts, std::move(own));
-  }
-
-  Difference compare_views(const std::vector<Frame>& frames, const std::vector<Frame>& right,
-                           const std::vector<FrameSample>& samples) const {
-    std::vector<Difference> differences;
-    for (std::size_t v = 0; v < views_.size(); ++v) {
-      differences.push_back(compare_samples(frames[v], right[v], samples[v]));
-    }
-    return mean_of(differences,
-                   std::vector<double>(views_.size(), 1.0 / static_cast<double>(views_.size())));
-  }
-
-  /// What counted work costs here, by some frames of the base.
-  void learn_prices() {
-    prices_.resize(views_.size());
-    if (options_.by == TuneCost::work) return;
-    constexpr int times = 3;
-    for (int k = 0; k < times; ++k) {
-      for (std::size_t v = 0; v < views_.size(); ++v) {
-        const Frame frame = make(v, base_, seen_[v], nullptr);
-        if (k == 0) continue;
-        prices_[v].learn(frame.tally, frame.cost.stages);
-      }
-    }
-    result_.frames += times * result_.pixels;
-  }
-
-  double threads() const {
-    if (options_.by == TuneCost::work) return 1;
-    return options_.threads > 0 ? options_.threads
-                                : std::max(1u, std::thread::hardware_concurrency());
-  }
-
-  const std::vector<Frame>& reference(const std::vector<FrameSample>& samples, std::size_t which) {
-    std::vector<Frame>& right = references_[which];
-    if (!right.empty()) return right;
-    for (std::size_t v = 0; v < views_.size(); ++v) {
-      const std::size_t number = which * views_.size() + v;
-      std::optional<Frame> kept;
-      if (options_.kept_reference) kept = options_.kept_reference(result_.reference, number);
-      if (!kept) {
-        kept = make(v, result_.reference, samples[v], nullptr);
-        if (options_.keep_reference) options_.keep_reference(result_.reference, number, *kept);
-      }
-      right.push_back(std::move(*kept));
-    }
-    if (which == 0) result_.converged = how_converged(samples, right);
-    return right;
-  }
-
-  /// How far a reference of half the samples is from it, over some of the parts.
-  double how_converged(const std::vector<FrameSample>& samples, const std::vector<Frame>& right) {
-    if (result_.reference.frame.samples < 2) return 0;
-    Budget half = result_.reference;
-    half.frame.samples /= 2;
-    FrameSample some = samples.front();
-    const std::size_t count = std::max<std::size_t>(1, some.parts.size() / 4);
-    some.parts.resize(count);
-    some.shares.assign(count, 1.0 / static_cast<double>(count));
-    return compare_samples(make(0, half, some, nullptr), right.front(), some).rmse;
-  }
-
   bool go_on() const { return !options_.progress || options_.progress(share_); }
 
   // Trials.
@@ -361,7 +208,6 @@ class Tuner {
     for (const Metric* metric : metrics_) wrong_.back().push_back(badness(*metric, part.error));
     states_.push_back(state);
     result_.trials.push_back(std::move(trial));
-    result_.frames += result_.pixels;
     const std::size_t number = result_.trials.size() - 1;
     if (number == 0 || standing(number).better(standing(best_), by_error_)) {
       best_ = number;
@@ -375,10 +221,8 @@ class Tuner {
     if (options_.known) {
       if (std::optional<TrialPart> known = options_.known(number)) return std::move(*known);
     }
-    const std::vector<Frame>& right = reference(seen_, 0);
-    const Shot shot = shoot(budget, seen_, rate);
-    TrialPart part{shot.cost, shot.p95, shot.work, compare_views(shot.frames, right, seen_)};
-    part.error.errors = {};
+    const TuneSample::Shot shot = sample_->shoot(budget, TuneSample::seen, true, rate);
+    const TrialPart part{shot.cost, shot.p95, shot.work, shot.error};
     if (options_.measured) options_.measured(number, part);
     return part;
   }
@@ -388,6 +232,7 @@ class Tuner {
     result_.nearest = best_;
     result_.chosen.reset();
     if (standing(best_).broken == 0) result_.chosen = best_;
+    count();
     name_knobs();
     options_.so_far(result_);
   }
@@ -457,14 +302,13 @@ class Tuner {
       double other_cost = 0;
       constexpr int turns = 2;
       for (int k = 0; k < turns; ++k) {
-        const Shot one = shoot(base_, seen_);
-        const Shot two = shoot(other, seen_);
+        const TuneSample::Shot one = sample_->shoot(base_, TuneSample::seen, false);
+        const TuneSample::Shot two = sample_->shoot(other, TuneSample::seen, false);
         own_times.push_back(one.measured);
         other_times.push_back(two.measured);
         own_cost = one.cost;
         other_cost = two.cost;
       }
-      result_.frames += 2 * turns * result_.pixels;
       const double times = quantile(other_times, 0) / std::max(quantile(own_times, 0), 1e-9);
       rate = times / std::max(other_cost / std::max(own_cost, 1e-12), 1e-9);
       // What is no more than noise is none.
@@ -705,11 +549,9 @@ class Tuner {
   }
 
   bool holds_elsewhere(std::size_t trial) {
-    if (held_out_.empty() || options_.goal.limits.empty()) return true;
-    const std::vector<Frame>& right = reference(held_out_, 1);
-    const Shot shot = shoot(result_.trials[trial].budget, held_out_);
-    result_.frames += result_.pixels;
-    result_.held_out = compare_views(shot.frames, right, held_out_);
+    if (!sample_->holds_out() || options_.goal.limits.empty()) return true;
+    result_.held_out =
+        sample_->shoot(result_.trials[trial].budget, TuneSample::held_out, true).error;
     // What was not looked at may be worse by chance: both together have to hold.
     for (const Limit& limit : options_.goal.limits) {
       const double both = 0.5 * (badness(*limit.metric, *result_.held_out) +
@@ -776,10 +618,7 @@ class Tuner {
   std::vector<Ladder> ladders_;
   std::vector<const Metric*> metrics_;  ///< the goal's, then those of the limits
   bool by_error_ = false;
-  std::vector<FrameSample> seen_, held_out_;  ///< of each view
-  RenderOptions told_{.layers = {}, .threads = 0, .progress = {}, .recycle = {}};
-  std::map<std::size_t, std::vector<Frame>> references_;
-  std::vector<WorkPrices> prices_;                               ///< of each view
+  std::optional<TuneSample> sample_;
   std::map<std::pair<std::size_t, std::size_t>, double> rates_;  ///< of values, beside the base's
   std::vector<double> works_;                                    ///< counted, of each trial
   double slower_ = 1;  ///< whole frames, than the sample tells
