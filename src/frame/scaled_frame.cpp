@@ -77,6 +77,11 @@ class Scaled {
         part_(options_.part.value_or(PixelPart{0, 0, whole_})),
         guided_(budget.frame.upscale == Upscale::guided && world.plane() == nullptr) {
     if (options_.part) check_part(part_, whole_);
+    if (options_.layers.has(Layer::cost)) {
+      throw Error(ErrorKind::usage,
+                  "what pixels cost is told of frames at full size, expected frame.scale 1 for the "
+                  "layer cost");
+    }
     const auto scaled = [&](int side) {
       return std::max(1, static_cast<int>(std::lround(side * budget.frame.scale)));
     };

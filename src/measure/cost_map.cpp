@@ -31,6 +31,7 @@ CostMap map_cost(const World& world, const Camera& camera, const Budget& budget,
   few.frame.width = std::max(1, static_cast<int>(std::lround(scale * whole.width)));
   few.frame.height = std::max(1, static_cast<int>(std::lround(scale * whole.height)));
   few.frame.samples = 1;
+  few.frame.scale = 1;
   RenderOptions own;
   own.layers = {Layer::cost};
   own.threads = threads;

@@ -63,7 +63,9 @@ class Profiler {
     share_ = 0.45;
     const LayerSet layers{Layer::cost,     Layer::evaluations, Layer::steps, Layer::crossings,
                           Layer::material, Layer::normal,      Layer::ending};
-    const Frame frame = render(world_, camera_, budget_, options(layers));
+    Budget whole_size = budget_;
+    whole_size.frame.scale = 1;
+    const Frame frame = render(world_, camera_, whole_size, options(layers));
     const Size size = frame.size();
     constexpr int cells = 8;
     const int across = std::min(cells, size.width);

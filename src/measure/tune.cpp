@@ -461,7 +461,14 @@ class Tuner {
   void learn_what_applies_now(std::size_t from) {
     const State state = states_[from];
     for (std::size_t k = 0; k < ladders_.size(); ++k) {
-      if (idle_[k] || turns_[k].size() > 1 || !applies(state, k) || applies(base_state(), k)) {
+      // How colors are brought up matters once there are fewer of them.
+      const bool wakes = ladders_[k].knob == "frame.upscale" &&
+                         result_.trials[from].budget.frame.scale != 1 && idle_[k];
+      if (wakes) {
+        idle_[k] = false;
+        turns_[k].clear();
+      } else if (idle_[k] || turns_[k].size() > 1 || !applies(state, k) ||
+                 applies(base_state(), k)) {
         continue;
       }
       turns_[k][state[k]] = {result_.trials[from].cost, wrong_[from]};

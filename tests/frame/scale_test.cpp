@@ -129,6 +129,9 @@ TEST(Scale, WorksForColumnsPlanesAndTinyFrames) {
       EXPECT_EQ(two.size(), size);
     }
   }
+  Budget scaled{.frame = {8, 8, 1}};
+  scaled.frame.scale = 0.5;
+  EXPECT_THROW(render(cells, {.eye = {2.5, 2.5, 1.6}}, scaled, {.layers = {Layer::cost}}), Error);
   Budget wrong{.frame = {8, 8, 1}};
   wrong.frame.scale = 0;
   EXPECT_THROW(render(cells, {.eye = {2.5, 2.5, 1.6}}, wrong), Error);

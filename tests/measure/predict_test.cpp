@@ -9,6 +9,7 @@
 #include "photonlane/io.hpp"
 #include "photonlane/measure/profile.hpp"
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 
 namespace photonlane {
 namespace {
@@ -105,12 +106,12 @@ TEST(FrameProfiles, NameTheDearRegionAndTheKnobsThatMatter) {
   room.add(field::join(0, pile).made_of(1));
   const World world = compile(scene);
   const Camera camera = Camera::look_at({0, -6, 3}, {0, 0, 0}, 1.2);
-  const Budget budget{.frame = {256, 160, 1}};
+  const Budget budget{.frame = {test::effort(192), test::effort(120), 1}};
   const FrameProfile profile = profile_frame(world, camera, budget, {.threads = 1});
   ASSERT_FALSE(profile.regions.empty());
   const DearRegion& first = profile.regions.front();
   EXPECT_GT(first.share, 2 * first.pixels);
-  EXPECT_GT(first.part.x, 128);
+  EXPECT_GT(first.part.x, budget.frame.width / 2);
   EXPECT_FALSE(first.why.empty());
   const auto find = [&](const std::string& knob, bool finer) {
     return std::find_if(profile.knobs.begin(), profile.knobs.end(), [&](const KnobWorth& one) {

@@ -124,6 +124,28 @@ TEST(Tune, FindsTheMostAccurateThatIsQuick) {
   for (const Trial& trial : none.trials) EXPECT_GE(trial.cost, 0.9 * none.best().cost);
 }
 
+TEST(Tune, MayScaleColors) {
+  const World world = compile(yard());
+  TuneOptions options;
+  options.goal.limits = {parse_limit("rmse=0.08")};
+  options.by = TuneCost::work;
+  options.vary = {parse_vary("frame.scale=0.5,1"), parse_vary("frame.upscale=guided,nearest"),
+                  parse_vary("frame.samples=1,2")};
+  const Tuned tuned = tune(world, there, {.frame = {96, 60, 2}}, options);
+  ASSERT_TRUE(tuned.kept());
+  bool woken = false;
+  for (const Trial& trial : tuned.trials) {
+    woken =
+        woken || (trial.budget.frame.scale != 1 && trial.budget.frame.upscale == Upscale::nearest);
+  }
+  EXPECT_EQ(woken, tuned.best().budget.frame.scale != 1);
+  // A scene that scales already can be tuned, profiled and foretold as well.
+  Budget half{.frame = {320, 200, 1}};
+  half.frame.scale = 0.5;
+  EXPECT_GT(predict(world, there, half).ms, 0);
+  EXPECT_FALSE(profile_frame(world, there, half, {.threads = 2, .repeats = 1}).knobs.empty());
+}
+
 TEST(Tune, SaysWhatHasNoEffect) {
   const World world = compile(yard());
   TuneOptions options;
