@@ -136,7 +136,15 @@ std::string sweep_text(const Sweep& sweep) {
     for (const Metric& metric : metrics()) row.push_back(metric_text(metric, setting.error));
     row.emplace_back(setting.on_front ? "*" : "");
   }
-  return reference_line(sweep) + "\n" + aligned(rows) +
+  std::string grows;
+  for (const bool samples : {false, true}) {
+    if (const std::optional<Growth> fit = growth(sweep, samples)) {
+      grows += fmt::format("time grows as {}^{:.2f}: {:.3g} ms * {}^{:.2f}, within {:.0f} %\n",
+                           samples ? "samples" : "pixels", fit->power, fit->constant,
+                           samples ? "samples" : "pixels", fit->power, 100 * fit->off);
+    }
+  }
+  return reference_line(sweep) + "\n" + aligned(rows) + grows +
          fmt::format(
              "* no other setting is better in both time and {}, as far as noise tells\n"
              "likely: holds the median with 90 %\n",
@@ -266,6 +274,12 @@ std::string sweep_json(const Sweep& sweep) {
   object["reference_kind"] = std::string(name_of(sweep.reference_kind));
   object["reference_knobs"] = Json::object();
   for (const auto& [knob, value] : sweep.reference_knobs) object["reference_knobs"][knob] = value;
+  for (const bool samples : {false, true}) {
+    if (const std::optional<Growth> fit = growth(sweep, samples)) {
+      object["growth"][samples ? "samples" : "pixels"] = {
+          {"power", fit->power}, {"constant_ms", fit->constant}, {"off", fit->off}};
+    }
+  }
   object["settings"] = Json::array();
   const auto statistics = [](const Statistics& value) {
     return Json{{"median", value.median}, {"spread", value.spread}};

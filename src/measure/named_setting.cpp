@@ -9,6 +9,11 @@ constexpr std::string_view of_camera = "camera.";
 constexpr std::string_view of_window = "window.";
 constexpr std::string_view of_scene = "scene.";
 
+/// Both sides of the frame as one: "640x400".
+constexpr std::string_view frame_size = "frame.size";
+constexpr KnobInfo size_of_frame{
+    frame_size, KnobKind::text, "pixels", {}, {}, "columns and rows of the frame"};
+
 constexpr KnobInfo scene_number{"scene", KnobKind::number, "", {}, {}, "a number of the scene"};
 
 /// Calls work(table, owner, name without what is in front) for the table a name is of.
@@ -35,6 +40,21 @@ void refuse_bare(std::string_view name) {
   }
 }
 
+void set_size(Budget& budget, std::string_view value) {
+  const auto cross = value.find('x');
+  Budget sized = budget;
+  try {
+    if (cross == value.npos) throw Error(ErrorKind::input, "");
+    set_knob(budget_knobs(), sized, "frame.width", value.substr(0, cross));
+    set_knob(budget_knobs(), sized, "frame.height", value.substr(cross + 1));
+  } catch (const Error&) {
+    throw Error(ErrorKind::input,
+                fmt::format("found '{}', expected WIDTHxHEIGHT in pixels, 1 to 1000000 each",
+                            value.substr(0, 60)));
+  }
+  budget = sized;
+}
+
 void set_number(Settings& settings, std::string_view name, std::string_view value) {
   if (!settings.numbers.empty() && !settings.numbers.contains(name)) {
     std::vector<std::string_view> names;
@@ -51,6 +71,7 @@ void set_number(Settings& settings, std::string_view name, std::string_view valu
 
 void set_by_name(Settings& settings, std::string_view name, std::string_view value) {
   if (name.starts_with(of_scene)) return set_number(settings, name.substr(of_scene.size()), value);
+  if (name == frame_size) return set_size(settings.budget, value);
   refuse_bare(name);
   in_table(settings, name, [&](auto table, auto& owner, std::string_view knob) {
     set_knob(table, owner, knob, value);
@@ -59,6 +80,7 @@ void set_by_name(Settings& settings, std::string_view name, std::string_view val
 
 std::optional<KnobInfo> find_setting(std::string_view name) {
   if (name.starts_with(of_scene) && name.size() > of_scene.size()) return scene_number;
+  if (name == frame_size) return size_of_frame;
   Settings unused;
   return in_table(unused, name,
                   [](auto table, auto&, std::string_view knob) -> std::optional<KnobInfo> {
@@ -74,6 +96,9 @@ std::string setting_text(const Settings& settings, std::string_view name) {
   if (name.starts_with(of_scene)) {
     const auto found = settings.numbers.find(name.substr(of_scene.size()));
     return found == settings.numbers.end() ? "" : found->second;
+  }
+  if (name == frame_size) {
+    return fmt::format("{}x{}", settings.budget.frame.width, settings.budget.frame.height);
   }
   return in_table(settings, name, [](auto table, const auto& owner, std::string_view knob) {
     return knob_text(*find_knob(table, knob), owner);

@@ -383,11 +383,66 @@ Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
     if (varied("frame.samples") && base.against.samples == 0) {
       best.frame.samples = std::clamp(4 * frame.samples, best.frame.samples, 1024);
     }
-    if (varied("frame.width")) best.frame.width = std::max(best.frame.width, frame.width);
-    if (varied("frame.height")) best.frame.height = std::max(best.frame.height, frame.height);
+    const bool size = varied("frame.size");
+    if (size || varied("frame.width")) {
+      best.frame.width = std::max(best.frame.width, frame.width);
+    }
+    if (size || varied("frame.height")) {
+      best.frame.height = std::max(best.frame.height, frame.height);
+    }
     best.far_limit = std::max(best.far_limit, setting.budget.far_limit);
   }
   return best;
+}
+
+std::optional<Growth> growth(const Sweep& sweep, bool samples) {
+  const auto of_amount = [&](const std::string& knob) {
+    return samples ? knob == "frame.samples"
+                   : knob == "frame.size" || knob == "frame.width" || knob == "frame.height";
+  };
+  // Settings that are alike in all other values.
+  std::map<std::vector<std::string>, std::vector<const Setting*>> alike;
+  for (const Setting& setting : sweep.settings) {
+    std::vector<std::string> others;
+    for (std::size_t k = 0; k < sweep.knobs.size(); ++k) {
+      others.push_back(of_amount(sweep.knobs[k]) ? "" : setting.values[k]);
+    }
+    alike[others].push_back(&setting);
+  }
+  for (const auto& [others, settings] : alike) {
+    std::vector<std::pair<double, double>> points;
+    std::set<double> amounts;
+    for (const Setting* setting : settings) {
+      const FrameBudget& frame = setting->budget.frame;
+      const double amount =
+          samples ? frame.samples : static_cast<double>(frame.width) * frame.height;
+      if (!(setting->total_ms.median > 0)) continue;
+      amounts.insert(amount);
+      points.emplace_back(std::log(amount), std::log(setting->total_ms.median));
+    }
+    if (amounts.size() < 3) continue;
+    // Least squares in logarithms.
+    double x = 0;
+    double y = 0;
+    for (const auto& [a, t] : points) {
+      x += a / static_cast<double>(points.size());
+      y += t / static_cast<double>(points.size());
+    }
+    double xx = 0;
+    double xy = 0;
+    for (const auto& [a, t] : points) {
+      xx += (a - x) * (a - x);
+      xy += (a - x) * (t - y);
+    }
+    Growth fit;
+    fit.power = xy / xx;
+    fit.constant = std::exp(y - fit.power * x);
+    for (const auto& [a, t] : points) {
+      fit.off = std::max(fit.off, std::exp(std::abs(y + fit.power * (a - x) - t)) - 1);
+    }
+    return fit;
+  }
+  return std::nullopt;
 }
 
 void mark_front(std::vector<Setting>& settings, const Metric& metric) {

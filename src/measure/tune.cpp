@@ -126,8 +126,9 @@ class Tuner {
   }
 
   static void refuse_others(const std::string& knob) {
-    if (knob == "frame.width" || knob == "frame.height" || knob == "frame.first" ||
-        knob == "reference.samples" || find_knob(budget_knobs(), knob) == nullptr) {
+    if (knob == "frame.size" || knob == "frame.width" || knob == "frame.height" ||
+        knob == "frame.first" || knob == "reference.samples" ||
+        find_knob(budget_knobs(), knob) == nullptr) {
       throw Error(ErrorKind::input,
                   fmt::format("{} cannot be tuned, expected a knob of the budget other than the "
                               "size",
@@ -200,6 +201,8 @@ class Tuner {
       trial.values.push_back(applies(state, k) ? ladders_[k].values[state[k]] : "-");
     }
     const TrialPart part = measure_part(trial.budget, rate_of(state));
+    // Throws where the frames do not have what a limit is about.
+    for (const Limit& limit : options_.goal.limits) holds(limit, part.error);
     trial.cost = part.cost;
     trial.p95 = part.p95;
     trial.error = part.error;

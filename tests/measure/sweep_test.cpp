@@ -329,5 +329,82 @@ TEST(Sweeps, EachViewHasATruthOfItsOwn) {
   EXPECT_THAT(parse_vary("window.width=1e-1..1e-3//3").values, ElementsAre("0.1", "0.01", "0.001"));
 }
 
+TEST(Sweeps, VaryTheSizeAsOneKnob) {
+  const Vary vary = parse_vary("frame.size=32x20,64x40,128x80");
+  EXPECT_EQ(vary.values, (std::vector<std::string>{"32x20", "64x40", "128x80"}));
+  Scene scene;
+  scene.materials.push_back({.base = {0.5f, 0.4f, 0.3f}});
+  scene.room().add(field::sphere(1));
+  const World world = compile(scene);
+  const Camera camera = Camera::look_at({0, -4, 0}, {0, 0, 0}, 0.9);
+  SweepOptions options;
+  options.repeats = 1;
+  options.warm_up = 0;
+  const Sweep result = sweep(world, camera, {.frame = {16, 10, 1}}, {vary}, options);
+  ASSERT_EQ(result.settings.size(), 3u);
+  EXPECT_EQ(result.settings[1].budget.frame.size(), (Size{64, 40}));
+  EXPECT_EQ(result.reference.frame.size(), (Size{128, 80}));
+  EXPECT_EQ(result.settings[2].error.rmse, 0);
+  EXPECT_GT(result.settings[0].error.rmse, result.settings[1].error.rmse);
+  for (const char* bad :
+       {"frame.size=32", "frame.size=0x4", "frame.size=axb", "frame.size=4x4x4"}) {
+    EXPECT_THROW(parse_vary(bad), Error) << bad;
+  }
+}
+
+TEST(Sweeps, FitHowTimesGrow) {
+  Sweep result;
+  result.knobs = {"frame.size", "bounces.limit"};
+  for (const int width : {100, 200, 400, 800}) {
+    for (const char* bounces : {"1", "2"}) {
+      Setting& setting = result.settings.emplace_back();
+      setting.values = {std::to_string(width) + "x100", bounces};
+      setting.budget.frame = {width, 100, 1};
+      setting.total_ms.median = (bounces[0] == '1' ? 2e-3 : 9e-3) * std::pow(100.0 * width, 0.9);
+    }
+  }
+  const std::optional<Growth> fit = growth(result, false);
+  ASSERT_TRUE(fit.has_value());
+  EXPECT_NEAR(fit->power, 0.9, 1e-9);
+  EXPECT_NEAR(fit->constant, 2e-3, 1e-9);
+  EXPECT_NEAR(fit->off, 0, 1e-9);
+  result.settings[2].total_ms.median *= 1.5;
+  EXPECT_GT(growth(result, false)->off, 0.1);
+  EXPECT_FALSE(growth(result, true).has_value());
+  result.settings.resize(4);
+  EXPECT_FALSE(growth(result, false).has_value());
+}
+
+TEST(Sweeps, EndWhenTheyAreExactEnough) {
+  Scene scene;
+  scene.room().add(field::sphere(1));
+  const World world = compile(scene);
+  SweepOptions options;
+  options.repeats = 40;
+  options.warm_up = 0;
+  options.precision = 1000;  // any five frames are
+  std::size_t timed = 0;
+  options.measured = [&](std::size_t, const SweepPart& part) { timed += part.timed; };
+  sweep(world, Camera::look_at({0, -4, 0}, {0, 0, 0}, 0.9), {.frame = {16, 10, 1}},
+        {parse_vary("frame.samples=1,2")}, options);
+  EXPECT_EQ(timed, 10u);
+}
+
+TEST(Front, IsSharedByWhatNoiseCannotTellApart) {
+  std::vector<Setting> settings(3);
+  const auto put = [&](std::size_t i, double low, double median, double high, double rmse) {
+    settings[i].total_ms.median = median;
+    settings[i].total_likely = {low, high};
+    settings[i].error.rmse = rmse;
+  };
+  put(0, 9, 10, 12, 0.1);
+  put(1, 10, 11, 13, 0.1);
+  put(2, 20, 21, 22, 0.1);
+  mark_front(settings, *parse_limit("rmse=0").metric);
+  EXPECT_TRUE(settings[0].on_front);
+  EXPECT_TRUE(settings[1].on_front);
+  EXPECT_FALSE(settings[2].on_front);
+}
+
 }  // namespace
 }  // namespace photonlane

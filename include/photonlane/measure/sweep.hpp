@@ -140,6 +140,17 @@ Sweep sweep(const std::function<World(const SceneNumbers&)>& world_of, const Sce
 Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
                     const std::vector<Vary>& vary, ReferenceKind kind);
 
+/// How times grow with what frames have more of: time = constant * amount^power.
+struct Growth {
+  double power = 0;
+  double constant = 0;  ///< milliseconds
+  double off = 0;       ///< by how much the fit misses a time at most, as a share
+};
+
+/// Of settings that differ in the frame's pixels alone (`samples`: in its samples alone), the first
+/// ones of which there are three; none: nothing.
+std::optional<Growth> growth(const Sweep& sweep, bool samples);
+
 /// Marks the settings that no other beats in both time and error. Times are only beaten where their
 /// intervals are apart: settings that noise cannot tell apart share their place.
 void mark_front(std::vector<Setting>& settings, const Metric& metric);
