@@ -223,7 +223,8 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotM
   text +=
       "set format x '%g'\nset grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb "
       "'#55524a'\n"
-      "set tics nomirror\nset key bmargin center horizontal reverse Left samplen 2\nset "
+      "set tics nomirror\nset key bmargin center horizontal reverse Left samplen 2\nset bmargin "
+      "5\nset "
       "lmargin 12\n";
   if (points.on_floor) {
     text += fmt::format(
@@ -331,7 +332,7 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       quoted(fmt::format("{}: by {} and {}", title, sweep.knobs[along], sweep.knobs[by])));
   text +=
       "set grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb '#55524a'\nset tics "
-      "nomirror\nset bmargin 5\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
+      "nomirror\nset lmargin 12\nset rmargin 20\nset key outside right center samplen 2 "
       "noenhanced\nset logscale y\nset format y '%g'\n";
   text += powers ? "set format x '10^{%.0f}'\n" : "set format x '%g'\n";
   // Zooming goes on to the right.
