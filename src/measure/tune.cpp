@@ -365,7 +365,7 @@ class Tuner {
   };
 
   /// All settings one turn away, or two, with what they promise.
-  std::vector<Move> moves(std::size_t from, bool two_turns) const {
+  std::vector<Move> moves(std::size_t from, bool two_turns, bool patient) const {
     struct Single {
       std::size_t knob, value;
       Turn turn;
@@ -390,6 +390,11 @@ class Tuner {
         for (std::size_t m = 0; m < wrong.size(); ++m) {
           wrong[m] = std::max(0.0, wrong[m] + one->turn.wrong[m]);
         }
+      }
+      // What turns did elsewhere is a little off here.
+      if (patient) {
+        factor *= 0.93;
+        for (double& one : wrong) one *= 0.7;
       }
       move.promised = standing(trial.cost * factor, trial.p95 * factor, wrong);
       return move;
@@ -425,12 +430,9 @@ class Tuner {
                                   bool patient = false) {
     const Standing now = standing(from);
     std::optional<std::size_t> best;
-    for (const Move& move : moves(from, two_turns)) {
+    for (const Move& move : moves(from, two_turns, patient)) {
       if (tries == 0 || !may_try()) break;
-      Standing hoped = move.promised;
-      // What turns did elsewhere is a little off here.
-      if (patient) hoped.cost *= 0.9;
-      if (!hoped.better(now, by_error_)) break;
+      if (!move.promised.better(now, by_error_)) break;
       const bool fresh = !tried_.contains(move.state);
       const std::size_t trial = measure(move.state);
       if (clearly_better(trial, best.value_or(from))) best = trial;
@@ -448,12 +450,14 @@ class Tuner {
     for (;;) {
       learn_what_applies_now(from);
       share_ = std::min(0.95, share_ + 0.03);
-      if (const auto next = step(from, false, 4)) {
+      if (const auto next = step(from, false, 5)) {
         from = *next;
-      } else if (const auto pair = step(from, true, 6)) {
+      } else if (const auto pair = step(from, true, 12)) {
         from = *pair;
       } else if (const auto late = step(from, false, 6, true)) {
         from = *late;
+      } else if (const auto late_pair = step(from, true, 14, true)) {
+        from = *late_pair;
       } else {
         return from;
       }

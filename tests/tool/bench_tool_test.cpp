@@ -196,7 +196,7 @@ TEST_F(BenchTool, JudgeSeesThatAFrameTakesLonger) {
   // What was set is set again: the file's own samples do not matter. Times are kept of less work.
   std::string text = folder.read("kept/kept.json");
   Json json = Json::parse(text);
-  for (Json& time : json["scenes"][0]["times"]) time = time.get<double>() / 10;
+  for (Json& time : json["scenes"][0]["times"]) time = time.get<double>() / 1000;
   folder.write("kept/kept.json", json.dump());
   const Outcome outcome = tool("judge kept --repeats 5 --slower 100");
   EXPECT_EQ(outcome.code, 1);
