@@ -114,6 +114,8 @@ std::string labels(const Sweep& sweep, const Points& points,
     constexpr std::size_t longest = 44;
     if (order[i] == chosen) {
       label = "chosen";
+    } else if (label.size() > longest && order.size() > many) {
+      continue;
     } else if (label.size() > longest) {
       label.resize(longest - 3);
       label += "...";
