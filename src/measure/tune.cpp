@@ -316,6 +316,8 @@ class Tuner {
       rate = times / std::max(other_cost / std::max(own_cost, 1e-12), 1e-9);
       // What is no more than noise is none.
       if (std::abs(rate - 1) < 0.08) rate = 1;
+      // What is more accurate is not cheaper for the same work: that was the machine.
+      if (ladders_[knob].ordered && value < ladders_[knob].own) rate = std::max(rate, 1.0);
       if (options_.measured) options_.measured(number, {rate, rate, 0, {}});
     }
     rates_[{knob, value}] = rate;
