@@ -3,7 +3,14 @@
 #include <tbb/parallel_for.h>
 #include <tbb/task_arena.h>
 
+#include <algorithm>
+
 namespace photonlane {
+
+int thread_count(int threads) {
+  const int there = tbb::this_task_arena::max_concurrency();
+  return threads <= 0 ? there : std::min(threads, there);
+}
 
 void parallel_for(int threads, std::size_t count, const std::function<void(std::size_t)>& work) {
   if (threads == 1 || count <= 1) {
@@ -19,7 +26,7 @@ void parallel_for(int threads, std::size_t count, const std::function<void(std::
         tbb::simple_partitioner());
   };
   // An arena of its own costs tens of microseconds; all threads are there without one.
-  if (threads <= 0 || threads >= tbb::this_task_arena::max_concurrency()) {
+  if (thread_count(threads) == tbb::this_task_arena::max_concurrency()) {
     share_out();
   } else {
     tbb::task_arena(threads).execute(share_out);

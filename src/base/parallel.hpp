@@ -9,4 +9,7 @@ namespace photonlane {
 /// thread takes which i is open.
 void parallel_for(int threads, std::size_t count, const std::function<void(std::size_t)>& work);
 
+/// On how many threads that is.
+int thread_count(int threads);
+
 }  // namespace photonlane

@@ -3,10 +3,8 @@
 #include <algorithm>
 #include <atomic>
 #include <chrono>
-#include <thread>
 
 #include "base/parallel.hpp"
-#include "base/stopwatch.hpp"
 
 #if defined(__x86_64__)
 #include <x86intrin.h>
@@ -58,11 +56,11 @@ void book(Thread& thread) {
 }  // namespace
 
 double ticks_per_ns() {
-  // Over a few milliseconds both clocks agree to a thousandth.
+  // Over a millisecond both clocks agree to a thousandth.
   for (;;) {
     const double ns = std::chrono::duration<double, std::nano>(Clock::now() - start.time).count();
     const auto ticks = static_cast<double>(ticks_now() - start.ticks);
-    if (ns > 5e6) return std::max(ticks / ns, 1e-9);
+    if (ns > 1e6) return std::max(ticks / ns, 1e-9);
   }
 }
 
@@ -80,12 +78,16 @@ StageTicks& StageTicks::operator+=(const StageTicks& other) {
   return *this;
 }
 
-double StageTicks::total_ms() const {
+std::uint64_t StageTicks::total() const {
   std::uint64_t sum = unsplit;
   for (const auto& kind : entries) {
     for (const Entry& entry : kind) sum += entry.ticks;
   }
-  return static_cast<double>(sum) / (ticks_per_ns() * 1e6);
+  return sum;
+}
+
+double StageTicks::total_ms() const {
+  return static_cast<double>(total()) / (ticks_per_ns() * 1e6);
 }
 
 StageTimes StageTicks::times() const {
@@ -104,6 +106,7 @@ StageTimes StageTicks::times() const {
   const double per_ms = ticks_per_ns() * 1e6;
   for (std::size_t k = 0; k < lane_kind_count; ++k) {
     for (std::size_t w = 0; w < work_count; ++w) {
+      if (entries[k][w].ticks == 0) continue;
       Stage& stage = times.at(static_cast<LaneKind>(k), static_cast<Work>(w));
       const double share = of_lanes(k, w) ? more : 1;
       const auto scaled = [&](std::uint64_t counted) {
@@ -201,18 +204,17 @@ StageTicks& StageSum::mine() {
 void StageSum::parallel(int threads, std::size_t count,
                         const std::function<void(std::size_t)>& work) {
   if (own.to != nullptr) book(own);
-  const double before = all().total_ms();
-  const Stopwatch watch;
+  const std::uint64_t before = all().total();
+  const std::uint64_t from = ticks_now();
   parallel_for(threads, count, [&](std::size_t i) {
     const StageRun run(mine());
     work(i);
   });
-  const unsigned there = threads > 0 ? static_cast<unsigned>(threads)
-                                     : std::max(1u, std::thread::hardware_concurrency());
-  thread_ms_ += watch.milliseconds() * there;
-  busy_ms_ += all().total_ms() - before;
+  const std::uint64_t now = ticks_now();
+  thread_ticks_ += (now - from) * static_cast<std::uint64_t>(thread_count(threads));
+  busy_ticks_ += all().total() - before;
   // What this thread waited for the others is not what it is at.
-  own.last = ticks_now();
+  own.last = now;
 }
 
 StageTicks StageSum::all() const {
@@ -221,7 +223,10 @@ StageTicks StageSum::all() const {
   return sum;
 }
 
-double StageSum::waiting_ms() const { return std::max(0.0, thread_ms_ - busy_ms_); }
+double StageSum::waiting_ms() const {
+  const std::uint64_t idle = thread_ticks_ > busy_ticks_ ? thread_ticks_ - busy_ticks_ : 0;
+  return static_cast<double>(idle) / (ticks_per_ns() * 1e6);
+}
 
 StageState stage_now() { return own.state; }
 
@@ -282,48 +287,51 @@ void SharedStages::give(const std::vector<Asker>& askers) {
   }
 }
 
-StageTimes::StageTimes() {
-  for (std::size_t k = 0; k < lane_kind_count; ++k) {
-    for (std::size_t w = 0; w < work_count; ++w) {
-      table_[k * work_count + w].lanes = static_cast<LaneKind>(k);
-      table_[k * work_count + w].work = static_cast<Work>(w);
-    }
+Stage& StageTimes::at(LaneKind lanes, Work work) {
+  for (Stage& stage : stages_) {
+    if (stage.lanes == lanes && stage.work == work) return stage;
   }
+  return stages_.emplace_back(Stage{.lanes = lanes, .work = work});
+}
+
+Stage StageTimes::at(LaneKind lanes, Work work) const {
+  for (const Stage& stage : stages_) {
+    if (stage.lanes == lanes && stage.work == work) return stage;
+  }
+  return {.lanes = lanes, .work = work};
 }
 
 double StageTimes::ms_of(LaneKind lanes) const {
   double sum = 0;
-  for (const Stage& stage : table_) sum += stage.lanes == lanes ? stage.ms : 0;
+  for (const Stage& stage : stages_) sum += stage.lanes == lanes ? stage.ms : 0;
   return sum;
 }
 
 double StageTimes::ms_of(Work work) const {
   double sum = 0;
-  for (const Stage& stage : table_) sum += stage.work == work ? stage.ms : 0;
+  for (const Stage& stage : stages_) sum += stage.work == work ? stage.ms : 0;
   return sum;
 }
 
 double StageTimes::total_ms() const {
   double sum = 0;
-  for (const Stage& stage : table_) sum += stage.ms;
+  for (const Stage& stage : stages_) sum += stage.ms;
   return sum;
 }
 
 std::vector<Stage> StageTimes::list() const {
-  std::vector<Stage> stages;
-  for (const Stage& stage : table_) {
-    if (stage.ms > 0) stages.push_back(stage);
-  }
+  std::vector<Stage> stages = stages_;
   std::stable_sort(stages.begin(), stages.end(),
                    [](const Stage& a, const Stage& b) { return a.ms > b.ms; });
   return stages;
 }
 
 StageTimes& StageTimes::operator+=(const StageTimes& other) {
-  for (std::size_t i = 0; i < table_.size(); ++i) {
-    table_[i].ms += other.table_[i].ms;
-    table_[i].times += other.table_[i].times;
-    table_[i].count += other.table_[i].count;
+  for (const Stage& stage : other.stages_) {
+    Stage& own = at(stage.lanes, stage.work);
+    own.ms += stage.ms;
+    own.times += stage.times;
+    own.count += stage.count;
   }
   return *this;
 }

@@ -26,6 +26,7 @@ struct StageTicks {
 
   StageTicks& operator+=(const StageTicks& other);
   StageTimes times() const;
+  std::uint64_t total() const;  ///< ticks
   double total_ms() const;
 };
 
@@ -110,8 +111,8 @@ class StageSum {
   std::uint64_t id_;
   std::mutex making_;
   std::deque<StageTicks> parts_;
-  double thread_ms_ = 0;  ///< in parallel(): the time that passed, once for each thread
-  double busy_ms_ = 0;
+  std::uint64_t thread_ticks_ = 0;  ///< in parallel(): the time that passed, once for each thread
+  std::uint64_t busy_ticks_ = 0;
 };
 
 /// What this thread is at, and how to go on with something else: for fibers.

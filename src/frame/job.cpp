@@ -2,7 +2,8 @@
 
 #include <cmath>
 #include <numeric>
-#include <thread>
+
+#include "base/parallel.hpp"
 
 namespace photonlane {
 
@@ -78,8 +79,7 @@ void put_stages(const StageTicks& before, const StageSum& stages, int threads, C
   all += before;
   cost.stages = all.times();
   cost.waiting_ms = stages.waiting_ms();
-  cost.threads =
-      threads > 0 ? threads : static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
+  cost.threads = thread_count(threads);
 }
 
 bool RenderJob::plain() const {

@@ -33,6 +33,16 @@ PixelPart overlap(const PixelPart& one, const PixelPart& two) {
            std::min(one.y + one.size.height, two.y + two.size.height) - y}};
 }
 
+void check_memory(Size size, LayerSet layers, std::size_t limit) {
+  const std::size_t bytes = Frame::memory_bytes(size, layers);
+  if (bytes <= limit) return;
+  throw Error(ErrorKind::memory,
+              fmt::format("a frame of {}x{} pixels needs {:.1f} GiB for its layers, the limit is "
+                          "{:.1f} GiB",
+                          size.width, size.height, static_cast<double>(bytes) / 0x1p30,
+                          static_cast<double>(limit) / 0x1p30));
+}
+
 void check_part(const PixelPart& part, Size whole) {
   const auto fits = [](int from, int size, int most) {
     return from >= 0 && size >= 1 && std::int64_t{from} + size <= most;

@@ -30,6 +30,9 @@ bool by_columns(const World& world, const Camera& camera, const Budget& budget);
 /// costs nothing more than its pixels. All of the frame where none can be made without the rest.
 Size block_size(const World& world, const Camera& camera, const Budget& budget);
 
+/// Throws Error (memory) for layers of a frame that are over the limit.
+void check_memory(Size size, LayerSet layers, std::size_t limit);
+
 /// Throws Error (input) for a part without pixels, or that is not within a frame.
 void check_part(const PixelPart& part, Size whole);
 

@@ -78,15 +78,8 @@ void check(const World& world, const Camera& camera, const Budget& budget,
   check_layers(world, options.layers);
   if (options.part) check_part(*options.part, budget.frame.size());
   const bool whole = !options.part || world.plane() != nullptr;
-  const std::size_t bytes =
-      Frame::memory_bytes(whole ? budget.frame.size() : options.part->size, options.layers);
-  if (bytes > options.memory_limit) {
-    throw Error(ErrorKind::memory,
-                fmt::format("a frame of {}x{} pixels needs {:.1f} GiB for its layers, the limit is "
-                            "{:.1f} GiB",
-                            budget.frame.width, budget.frame.height, bytes / 0x1p30,
-                            options.memory_limit / 0x1p30));
-  }
+  check_memory(whole ? budget.frame.size() : options.part->size, options.layers,
+               options.memory_limit);
   if (world.plane() != nullptr) {
     validate(camera.window);
     return;
@@ -256,8 +249,9 @@ Frame render_parts(const World& world, const Camera& camera, const Budget& budge
   if (count > static_cast<std::size_t>(std::numeric_limits<int>::max() / size.height)) {
     throw Error(ErrorKind::input, fmt::format("{} parts of a frame are too many", count));
   }
-  Frame all({size.width, size.height * static_cast<int>(count)}, options.layers,
-            std::move(options.recycle));
+  const Size stacked{size.width, size.height * static_cast<int>(count)};
+  check_memory(stacked, options.layers, options.memory_limit);
+  Frame all(stacked, options.layers, std::move(options.recycle));
   all.budget = budget;
   all.cost.compile_ms = world.compile_ms();
   const Stopwatch watch;
@@ -282,7 +276,7 @@ Frame render_parts(const World& world, const Camera& camera, const Budget& budge
   });
   progress.check();
   all.cost.cast_ms = watch.milliseconds();
-  all.cost.threads = options.threads;
+  all.cost.threads = thread_count(options.threads);
   return all;
 }
 

@@ -82,6 +82,9 @@ class Scaled {
                   "what pixels cost is told of frames at full size, expected frame.scale 1 for the "
                   "layer cost");
     }
+    LayerSet layers = options_.layers;
+    layers.add(Layer::color);
+    check_memory(part_.size, layers, options_.memory_limit);
     const auto scaled = [&](int side) {
       return std::max(1, static_cast<int>(std::lround(side * budget.frame.scale)));
     };
@@ -97,12 +100,17 @@ class Scaled {
   }
 
  private:
-  RenderOptions options(LayerSet layers, const PixelPart& part, Size size) {
+  /// `from`, `to`: what of the progress it is.
+  RenderOptions options(LayerSet layers, const PixelPart& part, Size size, double from, double to) {
     RenderOptions own;
     own.layers = layers;
     own.threads = options_.threads;
     own.memory_limit = options_.memory_limit;
-    own.progress = options_.progress;
+    if (options_.progress) {
+      own.progress = [this, from, to](double share) {
+        return options_.progress(from + share * (to - from));
+      };
+    }
     if (!(part == PixelPart{0, 0, size})) own.part = part;
     return own;
   }
@@ -125,7 +133,7 @@ class Scaled {
                         high(bottom, small_.height) - small_part_.y};
     LayerSet layers = guided_ ? Guides::layers() : LayerSet{};
     layers.add(Layer::color);
-    few_ = render(world_, camera_, few, options(layers, small_part_, small_));
+    few_ = render(world_, camera_, few, options(layers, small_part_, small_, 0, 0.8));
   }
 
   /// The layers that were asked for and those that guide colors, at full size and lit by nothing.
@@ -137,7 +145,7 @@ class Scaled {
     if (layers.empty()) return;
     Budget full = budget_;
     full.frame.scale = 1;
-    full_ = render(world_, camera_, full, options(layers, part_, whole_));
+    full_ = render(world_, camera_, full, options(layers, part_, whole_, 0.8, 1));
   }
 
   /// The small pixels around a full-size one, with their weights.

@@ -108,10 +108,7 @@ Frame render_views(const World& world, std::span<const View> views, const Budget
   }
   const PixelPart shown = options.part.value_or(PixelPart{0, 0, size});
   check_part(shown, size);
-  const std::size_t bytes = Frame::memory_bytes(shown.size, options.layers);
-  if (bytes > options.memory_limit) {
-    throw Error(ErrorKind::memory, "a frame over the limit of memory");
-  }
+  check_memory(shown.size, options.layers, options.memory_limit);
   Frame frame(shown.size, options.layers, std::move(options.recycle));
   clear(frame);
   frame.budget = budget;

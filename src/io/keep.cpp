@@ -3,14 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <bit>
-#include <chrono>
 #include <cmath>
-#include <ctime>
-#include <fstream>
 #include <set>
-#include <thread>
+#include <tuple>
 
 #include "io/files.hpp"
 #include "io/run_parts.hpp"
@@ -32,9 +28,8 @@ struct Subject {
   std::optional<World> world;
   Frame frame;                ///< of colors
   std::vector<double> times;  ///< of threads, as multiples of a calibration run
-  Json kept;
 
-  Subject(SceneRequest wanted, Json known) : request(std::move(wanted)), kept(std::move(known)) {
+  explicit Subject(SceneRequest wanted) : request(std::move(wanted)) {
     file = open_scene(request);
     try {
       world = compile(file.scene);
@@ -156,7 +151,7 @@ void keep(const std::vector<SceneRequest>& scenes, const std::string& folder,
     if (!paths.insert(scene.path).second) {
       throw Error(ErrorKind::usage, fmt::format("{} is there twice", scene.path));
     }
-    subjects.emplace_back(scene, Json());
+    subjects.emplace_back(scene);
   }
   work_through(subjects, options.threads, options.repeats, options.progress);
   made.remove_numbered("picture-", ".exr");
@@ -199,11 +194,10 @@ std::vector<Judgement> judge(const std::string& folder, const JudgeOptions& opti
       pictures.push_back(folder + "/" + picture);
       times.push_back(one.at("times").get<std::vector<double>>());
       tallies.push_back(tally_from(one.at("tally")));
-      subjects.emplace_back(
-          SceneRequest{one.at("scene").get<std::string>(), one.at("size").get<std::string>(),
-                       one.at("sets").get<std::vector<std::string>>(),
-                       one.at("doors").get<std::vector<std::string>>()},
-          Json());
+      subjects.emplace_back(SceneRequest{one.at("scene").get<std::string>(),
+                                         one.at("size").get<std::string>(),
+                                         one.at("sets").get<std::vector<std::string>>(),
+                                         one.at("doors").get<std::vector<std::string>>()});
     }
   } catch (const Json::exception& problem) {
     throw Error(ErrorKind::input,

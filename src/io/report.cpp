@@ -14,16 +14,6 @@
 namespace photonlane::io {
 namespace {
 
-Json metrics_object(const Difference& difference) {
-  Json object;
-  for (const Metric& metric : metrics()) {
-    const auto value = metric.value(difference);
-    object[std::string(metric.name)] = value ? Json(*value) : Json(nullptr);
-  }
-  object["largest_at"] = {difference.largest_x, difference.largest_y};
-  return object;
-}
-
 std::string reference_line(const Sweep& sweep) {
   const FrameBudget& frame = sweep.reference.frame;
   std::string means;

@@ -163,6 +163,16 @@ PlaneReport plane_report_from(const Json& json) {
   return report;
 }
 
+Json metrics_object(const Difference& difference) {
+  Json object;
+  for (const Metric& metric : metrics()) {
+    const auto value = metric.value(difference);
+    object[std::string(metric.name)] = value ? Json(*value) : Json(nullptr);
+  }
+  object["largest_at"] = {difference.largest_x, difference.largest_y};
+  return object;
+}
+
 Json stage_object(const Stage& stage) {
   return {{"lanes", std::string(name_of(stage.lanes))},
           {"work", std::string(name_of(stage.work))},

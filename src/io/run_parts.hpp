@@ -26,6 +26,8 @@ void add_frame(const Frame& frame, Digest& digest);
 using TallyCount = std::pair<std::string_view, std::uint64_t Tally::*>;
 std::span<const TallyCount> tally_counts();
 
+/// Every metric by its name, null where it has no value.
+Json metrics_object(const Difference& difference);
 Json stage_object(const Stage& stage);
 /// Every knob by its name.
 Json budget_object(const Budget& budget);

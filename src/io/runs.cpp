@@ -4,9 +4,9 @@
 
 #include <cstdio>
 #include <filesystem>
-#include <set>
 
 #include "io/files.hpp"
+#include "io/kept_references.hpp"
 #include "io/run_journal.hpp"
 #include "io/run_parts.hpp"
 #include "photonlane/io/frame_file.hpp"
@@ -62,6 +62,8 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
                       : render(world, camera, file.budget, options);
     write_frame(path_of(i), frame);
     if (takes) write_frame(before_path(i), frame);
+    // Of many frames the times are kept, not what they were made of.
+    frame.cost.stages = {};
     steps.push_back({windows[i], frame.cost, frame.tally, *frame.plane_report});
     journal.keep(i, {{"cost", to_json(frame.cost)},
                      {"tally", to_json(frame.tally)},
@@ -97,59 +99,6 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
   return steps;
 }
 
-namespace {
-
-/// The references of a sweep, each in a file of its folder, by what it is of.
-class KeptReferences {
- public:
-  KeptReferences(const Digest& scene, std::string folder)
-      : scene_(scene), folder_(std::move(folder)) {}
-
-  std::optional<Frame> read(const Budget& budget, const Camera& camera) const {
-    const std::string path = folder_ + "/" + name_for(budget, camera);
-    if (!std::filesystem::exists(path)) return std::nullopt;
-    try {
-      Frame frame = read_frame(path);
-      if (frame.size() == budget.frame.size()) return frame;
-    } catch (const Error&) {
-      // What does not read back is made anew.
-    }
-    return std::nullopt;
-  }
-  void write(const Budget& budget, const Camera& camera, Frame& frame) const {
-    write_frame(folder_ + "/" + name_for(budget, camera), frame);
-  }
-  /// Removes those of other sweeps.
-  void keep_those_of(const Sweep& sweep) const {
-    std::set<std::string> own;
-    for (const Setting& setting : sweep.settings) {
-      own.insert(name_for(sweep.reference, setting.camera));
-    }
-    for (const auto& entry : std::filesystem::directory_iterator(folder_)) {
-      const std::string name = entry.path().filename().string();
-      if (name.size() != own.begin()->size() || own.contains(name)) continue;
-      if (!name.starts_with(prefix) || !name.ends_with(suffix)) continue;
-      std::error_code ignored;
-      std::filesystem::remove(entry.path(), ignored);
-    }
-  }
-
- private:
-  static constexpr std::string_view prefix = "reference-";
-  static constexpr std::string_view suffix = ".exr";
-
-  std::string name_for(const Budget& budget, const Camera& camera) const {
-    Digest digest = scene_;
-    add_view(camera, budget, digest);
-    return fmt::format("{}{:016x}{:016x}{}", prefix, digest.high, digest.low, suffix);
-  }
-
-  Digest scene_;
-  std::string folder_;
-};
-
-}  // namespace
-
 Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std::string& folder,
                 SweepOptions options, const RunOptions& run) {
   const OutputFolder made(folder);
@@ -160,8 +109,8 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
     what.add(one.knob);
     for (const std::string& value : one.values) what.add(value);
   }
-  what.add(fmt::format("{} {} {} {} {}", options.repeats, options.warm_up, options.one_by_one,
-                       options.metric, name_of(options.reference)));
+  what.add(fmt::format("{} {} {} {} {} {}", options.repeats, options.precision, options.warm_up,
+                       options.one_by_one, options.metric, name_of(options.reference)));
   if (options.given) add_frame(*options.given, what);
   RunJournal journal(folder, "sweep", what, run.resume);
   options.threads = run.threads;
@@ -171,12 +120,19 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
   options.measured = [&](std::size_t part, const SweepPart& measured) {
     journal.keep(part, to_json(measured));
   };
-  const KeptReferences references(scene, folder);
+  const KeptReferences references(folder);
+  const auto reference = [&](const Budget& budget, const Camera& camera) {
+    Digest digest = scene;
+    add_view(camera, budget, digest);
+    return digest;
+  };
   options.kept = [&](const Budget& budget, const Camera& camera) {
-    return references.read(budget, camera);
+    std::optional<Frame> kept = references.read(reference(budget, camera));
+    if (kept && kept->size() != budget.frame.size()) kept.reset();
+    return kept;
   };
   options.keep = [&](const Budget& budget, const Camera& camera, Frame& frame) {
-    references.write(budget, camera, frame);
+    references.write(reference(budget, camera), frame);
   };
   bool table = false;
   options.so_far = [&](const Sweep& so_far) {
@@ -194,7 +150,12 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
         sweep([&](const SceneNumbers& numbers) { return compile(scene_with(file, numbers)); },
               file.numbers, file.camera, file.budget, vary, options);
     journal.finish();
-    if (!options.given) references.keep_those_of(result);
+    if (options.given) return result;
+    std::vector<Digest> own;
+    for (const Setting& setting : result.settings) {
+      own.push_back(reference(result.reference, setting.camera));
+    }
+    references.remove_all_but(own);
     return result;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::cancelled) throw;

@@ -2,20 +2,14 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
-#include <filesystem>
-
-#include "io/camera_node.hpp"
 #include "io/draw_plot.hpp"
 #include "io/files.hpp"
+#include "io/kept_references.hpp"
 #include "io/run_journal.hpp"
 #include "io/run_parts.hpp"
 #include "io/text_table.hpp"
 #include "io/yaml_text.hpp"
-#include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/output.hpp"
-#include "photonlane/io/walk_file.hpp"
-#include "photonlane/measure/named_setting.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -131,20 +125,12 @@ std::string tune_csv(const Tuned& tuned) {
 }
 
 std::string tune_json(const Tuned& tuned) {
-  const auto errors = [](const Difference& error) {
-    Json object;
-    for (const Metric& metric : metrics()) {
-      const auto value = metric.value(error);
-      object[std::string(metric.name)] = value ? Json(*value) : Json(nullptr);
-    }
-    return object;
-  };
   Json trials = Json::array();
   for (const Trial& trial : tuned.trials) {
     trials.push_back({{"values", trial.values},
                       {"cost", trial.cost},
                       {"p95", trial.p95},
-                      {"error", errors(trial.error)},
+                      {"error", metrics_object(trial.error)},
                       {"on_front", trial.on_front}});
   }
   Json object{{"version", PHOTONLANE_VERSION},
@@ -162,7 +148,7 @@ std::string tune_json(const Tuned& tuned) {
               {"nearest", tuned.nearest},
               {"base_ms", tuned.base_ms},
               {"chosen_ms", tuned.chosen_ms},
-              {"held_out", tuned.held_out ? errors(*tuned.held_out) : Json(nullptr)},
+              {"held_out", tuned.held_out ? metrics_object(*tuned.held_out) : Json(nullptr)},
               {"budget", budget_object(tuned.best().budget)}};
   return json_text(object);
 }
@@ -222,23 +208,20 @@ Tuned run_tune(const SceneFile& file, const std::string& folder, TuneOptions opt
   options.measured = [&](std::size_t number, const TrialPart& part) {
     journal.keep(number, to_json(part));
   };
-  const auto reference_path = [&](const Budget& budget, std::size_t which) {
+  const KeptReferences references(folder);
+  std::vector<Digest> own;
+  const auto reference = [&](const Budget& budget, std::size_t which) {
     Digest digest = scene;
     add_view(file.camera, budget, digest);
-    digest.add(fmt::format("{}", which));
-    return fmt::format("{}/sample-{:016x}{:016x}.exr", folder, digest.high, digest.low);
+    digest.add(fmt::format("sample {}", which));
+    own.push_back(digest);
+    return digest;
   };
-  options.kept_reference = [&](const Budget& budget, std::size_t which) -> std::optional<Frame> {
-    const std::string path = reference_path(budget, which);
-    if (!std::filesystem::exists(path)) return std::nullopt;
-    try {
-      return read_frame(path);
-    } catch (const Error&) {
-      return std::nullopt;  // what does not read back is made anew
-    }
+  options.kept_reference = [&](const Budget& budget, std::size_t which) {
+    return references.read(reference(budget, which));
   };
   options.keep_reference = [&](const Budget& budget, std::size_t which, Frame& frame) {
-    write_frame(reference_path(budget, which), frame);
+    references.write(reference(budget, which), frame);
   };
   options.so_far = [&](const Tuned& so_far) {
     write_file(folder + "/tune.csv", tune_csv(so_far));
@@ -248,35 +231,13 @@ Tuned run_tune(const SceneFile& file, const std::string& folder, TuneOptions opt
   try {
     Tuned tuned = tune(compile(file.scene), file.camera, file.budget, options);
     journal.finish();
+    references.remove_all_but(own);
     return tuned;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::cancelled) throw;
     throw Error(ErrorKind::cancelled, fmt::format("stopped; the best so far is in {}/budget.yaml{}",
                                                   folder, journal.hint()));
   }
-}
-
-std::vector<Camera> read_views(const std::string& path, const SceneFile& file, std::size_t most) {
-  const Node root = parse_document(read_file(path), path);
-  std::vector<Camera> views;
-  if (root.find("moves") != nullptr) {
-    const WalkScript script = read_walk_script(path, file);
-    const World world = compile(file.scene);
-    const std::vector<WalkStep> steps = walk(world, file.camera, script);
-    const std::size_t count = std::min(most, steps.size());
-    for (std::size_t i = 0; i < count; ++i) {
-      const std::size_t at = count > 1 ? i * (steps.size() - 1) / (count - 1) : 0;
-      views.push_back(camera_at(world, file.camera, steps[at]));
-    }
-    return views;
-  }
-  for (const Node& node : root.list("cameras, or a walk script")) {
-    Camera& camera = views.emplace_back(file.camera);
-    read_camera(node, file.budget.frame.size(), camera);
-  }
-  if (views.empty()) root.refuse("no camera in the list, expected at least one");
-  if (views.size() > 1000) root.refuse("more than 1000 cameras");
-  return views;
 }
 
 }  // namespace photonlane::io

@@ -14,6 +14,13 @@ struct FrameSample {
   std::vector<PixelPart> parts;
   std::vector<double> shares;  ///< add up to 1
   double pixels = 0;
+
+  /// What a part adds to a frame of that size, of something it has so much of itself.
+  double of_whole(std::size_t part, double amount, Size whole) const {
+    const Size own = parts[part].size;
+    return shares[part] * amount * (static_cast<double>(whole.width) * whole.height) /
+           (static_cast<double>(own.width) * own.height);
+  }
 };
 
 /// Two samples that have no block in common: about `count` blocks each, more of them where more is

@@ -106,10 +106,11 @@ bool changes_prices(const std::string& knob) {
   return known.contains(knob);
 }
 
-std::vector<Ladder> ladders(const Budget& base) {
+std::vector<Ladder> ladders(const Budget& base, bool plane) {
   const Budget best = base.reference();
   std::vector<Ladder> all;
   for (const Rungs& rungs : table()) {
+    if (!rungs.knob.starts_with("frame.") && rungs.knob.starts_with("plane.") != plane) continue;
     const Knob<Budget>* entry = find_knob(budget_knobs(), rungs.knob);
     Ladder ladder{std::string(rungs.knob), rungs.values, 0};
     const std::string own = knob_text(*entry, base);

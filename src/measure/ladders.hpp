@@ -19,8 +19,9 @@ struct Ladder {
 bool changes_prices(const std::string& knob);
 
 /// Those of every knob of a budget that trades cost for error. No value is more accurate than the
-/// reference's: what the scene asks for in the first place, as soft shadows, stays.
-std::vector<Ladder> ladders(const Budget& base);
+/// reference's: what the scene asks for in the first place, as soft shadows, stays. Of a plane, or
+/// of rooms.
+std::vector<Ladder> ladders(const Budget& base, bool plane);
 
 /// The same of values that a user names; the base's own is put in where it is not among them.
 Ladder ladder_of(const Vary& vary, const Settings& base);

@@ -2,9 +2,9 @@
 
 #include <algorithm>
 #include <cmath>
-#include <thread>
 #include <vector>
 
+#include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "frame/cost_sample.hpp"
 #include "measure/cost_map.hpp"
@@ -39,38 +39,36 @@ class Predictor {
 
  private:
   bool go_on(double share) const { return !options_.progress || options_.progress(share); }
-  int threads() const {
-    return options_.threads > 0
-               ? options_.threads
-               : static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
-  }
-
-  Frame small_frame(double pixels, LayerSet layers, int samples) {
+  Frame small_frame(double pixels) {
     Budget small = budget_;
     const double scale = std::sqrt(pixels / pixels_);
     small.frame.width = std::max(1, static_cast<int>(std::lround(scale * budget_.frame.width)));
     small.frame.height = std::max(1, static_cast<int>(std::lround(scale * budget_.frame.height)));
-    small.frame.samples = samples;
+    made_ += static_cast<double>(small.frame.width) * small.frame.height;
+    return show(small);
+  }
+
+  /// A frame with the display layer.
+  Frame show(const Budget& budget) {
     RenderOptions own;
-    own.layers = layers;
+    own.layers = {Layer::display};
     own.threads = options_.threads;
-    Frame frame = render(world_, camera_, small, std::move(own));
-    made_ += static_cast<double>(small.frame.width) * small.frame.height * samples /
-             budget_.frame.samples;
-    return frame;
+    own.progress = [this](double) { return go_on(0.5); };
+    return render(world_, camera_, budget, std::move(own));
   }
 
   /// Cost grows as a power of the pixels.
   void by_growth() {
+    constexpr double largest = 1600;
+    if (pixels_ < 4 * largest) return make_whole();
     double sizes[2];
     double times[2];
     for (const int i : {0, 1}) {
       const double wanted =
-          std::max((i == 0 ? 0.25 : 1) * options_.share * pixels_, i == 0 ? 400.0 : 1600.0);
-      const Frame frame = small_frame(wanted, {Layer::display}, budget_.frame.samples);
+          (i == 0 ? 0.25 : 1) * std::max(std::min(options_.share, 0.25) * pixels_, largest);
+      const Frame frame = small_frame(wanted);
       sizes[i] = static_cast<double>(frame.size().width) * frame.size().height;
       times[i] = std::max(frame.cost.total_ms(), 1e-3);
-      if (!go_on(0.5 * (i + 1))) throw Error(ErrorKind::cancelled, "stopped by the caller");
     }
     const double power =
         std::clamp(std::log(times[1] / times[0]) / std::log(sizes[1] / sizes[0]), 0.6, 1.1);
@@ -109,14 +107,8 @@ class Predictor {
 
   void make_whole() {
     std::vector<double> times;
-    Frame shown;
-    for (int k = 0; k < 5; ++k) {
-      RenderOptions own;
-      own.layers = {Layer::display};
-      own.threads = options_.threads;
-      // Each begins with fresh memory, as the one that is asked about.
-      times.push_back(render(world_, camera_, budget_, std::move(own)).cost.total_ms());
-    }
+    // Each begins with fresh memory, as the one that is asked about.
+    for (int k = 0; k < 5; ++k) times.push_back(show(budget_).cost.total_ms());
     made_ = 5 * pixels_;
     result_.ms = quantile(times, 0.5);
     const Interval interval = interval_of_median(times);
@@ -159,9 +151,10 @@ class Predictor {
         count > 1 ? std::sqrt(square * count / (count - 1)) / std::max(took, 1e-12) : 0.5;
     const double thread_ms = ratio * sum + cast_ms_;
     // The last tiles of a frame leave threads without work.
+    const int threads = thread_count(options_.threads);
     const double tiles = std::max(1.0, pixels_ / (256.0 * 32));
-    const double idle = threads() == 1 ? 0 : 0.5 * (threads() - 1) / tiles;
-    result_.ms = thread_ms / threads() * (1 + idle) + setup_ms_;
+    const double idle = 0.5 * (threads - 1) / tiles;
+    result_.ms = thread_ms / threads * (1 + idle) + setup_ms_;
     const double off = 1.645 * std::sqrt(spread * spread + machine_noise * machine_noise);
     // Blocks that lie apart have less in common than neighbors: they take somewhat more.
     constexpr double apart = 0.08;

@@ -178,20 +178,17 @@ class Profiler {
 
   struct Shot {
     Frame frame;
-    double ms = 0;
+    double ms = 0;  ///< of a thread and a whole frame: as prices tell, or as it was measured
     Tally tally;
   };
 
   Shot shoot(const Budget& budget, const FrameSample& sample, const WorkPrices* prices) {
     Shot shot;
-    const double pixels = static_cast<double>(budget.frame.width) * budget.frame.height;
     RenderOptions own = options(measurable_layers(world_));
     own.part_done = [&](std::size_t i, const Frame& part) {
-      const double size =
-          static_cast<double>(sample.parts[i].size.width) * sample.parts[i].size.height;
-      if (prices != nullptr) {
-        shot.ms += sample.shares[i] * prices->cost(part.tally, part.cost.stages) * pixels / size;
-      }
+      const StageTimes& stages = part.cost.stages;
+      const double ms = prices != nullptr ? prices->cost(part.tally, stages) : stages.total_ms();
+      shot.ms += sample.of_whole(i, ms, budget.frame.size());
     };
     shot.frame = render_parts(world_, camera_, budget, sample.parts, std::move(own));
     shot.tally = shot.frame.tally;
@@ -204,8 +201,8 @@ class Profiler {
     double own = std::numeric_limits<double>::infinity();
     double turned = own;
     for (int k = 0; k < turns; ++k) {
-      own = std::min(own, shoot(budget_, sample, nullptr).frame.cost.stages.total_ms());
-      turned = std::min(turned, shoot(other, sample, nullptr).frame.cost.stages.total_ms());
+      own = std::min(own, shoot(budget_, sample, nullptr).ms);
+      turned = std::min(turned, shoot(other, sample, nullptr).ms);
     }
     return turned / std::max(own, 1e-9);
   }
@@ -222,15 +219,10 @@ class Profiler {
     // Work on threads to the time of frames.
     const double busy = std::max(base.ms, 1e-9);
     const double frame_ms = quantile(profile_.frame_ms, 0.5);
-    const bool plane = world_.plane() != nullptr;
-    const std::vector<Ladder> all = ladders(budget_);
+    const std::vector<Ladder> all = ladders(budget_, world_.plane() != nullptr);
     for (std::size_t k = 0; k < all.size(); ++k) {
       const Ladder& ladder = all[k];
       share_ = 0.5 + 0.5 * static_cast<double>(k) / static_cast<double>(all.size());
-      if (ladder.knob.starts_with("plane.") ? !plane
-                                            : plane && !ladder.knob.starts_with("frame.")) {
-        continue;
-      }
       if (!setting_applies({budget_, camera_}, ladder.knob)) continue;
       bool any = false;
       for (const bool finer : {false, true}) {

@@ -51,11 +51,7 @@ class Tuner {
     views_ = options.views.empty() ? std::vector<Camera>{camera} : options.views;
     const Settings settings{base, camera};
     if (options.vary.empty()) {
-      ladders_ = ladders(base);
-      const bool plane = world.plane() != nullptr;
-      std::erase_if(ladders_, [&](const Ladder& one) {
-        return one.knob.starts_with("plane.") ? !plane : plane && !one.knob.starts_with("frame.");
-      });
+      ladders_ = ladders(base, world.plane() != nullptr);
     } else {
       for (const Vary& vary : options.vary) ladders_.push_back(ladder_of(vary, settings));
     }
@@ -137,12 +133,8 @@ class Tuner {
   }
 
   Budget reference_budget() const {
-    std::set<std::string> tuned;
-    for (const Ladder& ladder : ladders_) tuned.insert(ladder.knob);
-    if (options_.vary.empty()) return base_.reference();
-    std::vector<Setting> none;
-    Budget best = reference_of(base_, none, options_.vary, ReferenceKind::varied);
-    return best;
+    return options_.vary.empty() ? base_.reference()
+                                 : reference_of(base_, {}, options_.vary, ReferenceKind::varied);
   }
 
   Standing standing(double cost, double p95, const std::vector<double>& wrong) const {
@@ -431,17 +423,15 @@ class Tuner {
   std::optional<std::size_t> step(std::size_t from, bool two_turns, std::size_t tries,
                                   bool patient = false) {
     const Standing now = standing(from);
-    std::optional<std::size_t> best;
     for (const Move& move : moves(from, two_turns, patient)) {
       if (tries == 0 || !may_try()) break;
       if (!move.promised.better(now, by_error_)) break;
       const bool fresh = !tried_.contains(move.state);
       const std::size_t trial = measure(move.state);
-      if (clearly_better(trial, best.value_or(from))) best = trial;
-      if (best) break;
+      if (clearly_better(trial, from)) return trial;
       if (fresh) --tries;
     }
-    return best;
+    return std::nullopt;
   }
 
   std::size_t search(std::size_t from) {
@@ -496,6 +486,9 @@ class Tuner {
       result_.nearest = found;
       result_.chosen.reset();
       result_.held_out.reset();
+      // Times are of what is looked at now, or of nothing.
+      result_.base_ms.clear();
+      result_.chosen_ms.clear();
       if (standing(found).broken > 0) return;
       if (holds_elsewhere(found)) {
         const std::size_t quickest = quickest_beside(found, refused);

@@ -1,9 +1,9 @@
 #include "measure/tune_sample.hpp"
 
 #include <algorithm>
-#include <thread>
 #include <utility>
 
+#include "base/parallel.hpp"
 #include "frame/parts.hpp"
 
 namespace photonlane {
@@ -62,9 +62,7 @@ void TuneSample::learn_prices() {
 }
 
 double TuneSample::threads() const {
-  if (options_.by == TuneCost::work) return 1;
-  return options_.threads > 0 ? options_.threads
-                              : std::max(1u, std::thread::hardware_concurrency());
+  return options_.by == TuneCost::work ? 1 : thread_count(options_.threads);
 }
 
 Frame TuneSample::make(std::size_t view, const Budget& budget, const FrameSample& sample,
@@ -83,7 +81,6 @@ Frame TuneSample::make(std::size_t view, const Budget& budget, const FrameSample
 
 double TuneSample::cost_of(std::size_t view, const FrameSample& sample, const PartCosts& parts,
                            double rate, Shot& shot) const {
-  const double pixels = static_cast<double>(base_.frame.width) * base_.frame.height;
   double cost = 0;
   for (std::size_t i = 0; i < parts.size(); ++i) {
     // Each part by itself, since it stands for a share of its own.
@@ -91,8 +88,7 @@ double TuneSample::cost_of(std::size_t view, const FrameSample& sample, const Pa
     const double own = options_.by == TuneCost::work
                            ? 1e-6 * work
                            : rate * prices_[view].cost(parts[i].tally, parts[i].stages);
-    const Size size = sample.parts[i].size;
-    cost += sample.shares[i] * own * pixels / (static_cast<double>(size.width) * size.height);
+    cost += sample.of_whole(i, own, base_.frame.size());
     shot.work += work;
     shot.measured += sample.shares[i] * parts[i].stages.total_ms();
   }

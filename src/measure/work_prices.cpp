@@ -10,8 +10,11 @@ bool WorkPrices::traces(Work work) {
 }
 
 double WorkPrices::traced(const Tally& tally) {
-  const std::uint64_t steps = tally.steps + tally.secondary_steps;
-  return static_cast<double>(tally.evaluations > 0 ? tally.evaluations + steps / 4 : steps);
+  // What is done once for a lane is about as much as some steps.
+  const auto lanes = static_cast<double>(tally.lanes + tally.shadow_lanes + tally.bounces);
+  const auto steps = static_cast<double>(tally.steps + tally.secondary_steps);
+  if (tally.evaluations == 0) return 8 * lanes + steps;
+  return 8 * lanes + 0.25 * steps + static_cast<double>(tally.evaluations);
 }
 
 void WorkPrices::learn(const Tally& tally, const StageTimes& stages) {
@@ -45,13 +48,9 @@ double WorkPrices::cost(const Tally& tally, const StageTimes& stages) const {
       other += own * ms[work] / count[work];
     }
   }
-  // Lanes toward lights take arithmetic of their own.
-  constexpr double ms_of_ray = 4e-5;
-  const double more_rays = std::max(
-      0.0, static_cast<double>(tally.shadow_lanes) - static_cast<double>(counted_.shadow_lanes));
   const double units = traced(counted_);
   if (units > 0) other += traced(tally) * tracing / units;
-  return other + (counted_.lanes > 0 ? more_rays * ms_of_ray : 0);
+  return other;
 }
 
 }  // namespace photonlane

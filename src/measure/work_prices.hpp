@@ -18,7 +18,7 @@ class WorkPrices {
 
  private:
   static bool traces(Work work);
-  /// By evaluations where there are any, else by steps.
+  /// Lanes and their evaluations, where there are any, or else their steps.
   static double traced(const Tally& tally);
 
   StageTimes seen_;  ///< all that was learned from

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/stage_clock.hpp"
 #include "photonlane/base/random.hpp"
 #include "shade/shadow.hpp"
 
@@ -27,6 +28,7 @@ void light_fog(const SceneView& view, const RoomView& here, const PixelPlace& pl
   const float one_less = 1 / static_cast<float>(samples);
   for (int s = 0; s < samples; ++s) {
     Asking asking;
+    const StageScope stage(Work::light, rays.size);
     asking.lanes.far_limit = static_cast<float>(view.budget.far_limit);
     for (std::size_t i = 0; i < rays.size; ++i) {
       const double share = fog_share(room.fog, distance[i]);

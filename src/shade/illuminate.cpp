@@ -379,6 +379,8 @@ void sample_corners(const SceneView& view, const RoomView& here, int samples,
     turn[i] = drawn(place, i, Chance::corner_turn);
   }
   for (int s = 0; s < samples; ++s) {
+    // Each round is arithmetic for as many rays.
+    const StageScope stage(Work::light, surfaces.size);
     Asking asking;
     asking.lanes.far_limit = reach;
     const double radius = std::sqrt((s + 0.5) / samples);

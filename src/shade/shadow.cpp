@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/stage_clock.hpp"
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
 #include "room/portal_faces.hpp"
@@ -119,6 +120,8 @@ void sample(const SceneView& view, const RoomView& here, int samples, const Pixe
   const float share = 1 / static_cast<float>(samples);
   LaneBatch<float> lanes = asking.lanes;
   for (int s = 0; s < samples; ++s) {
+    // Each round is arithmetic for as many rays.
+    const StageScope stage(Work::light, size);
     const double radius = std::sqrt((s + 0.5) / samples);
     for (std::size_t k = 0; k < size; ++k) {
       const auto [sine, cosine] = sine_cosine(

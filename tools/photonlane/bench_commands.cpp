@@ -10,26 +10,14 @@ namespace {
 
 /// The command that renders a frame by what was found.
 std::string render_line(const TuneCommand& command, const Tuned& tuned) {
-  std::string line = "photonlane render " + shell_word(command.common.scene) + " -o chosen.png";
-  if (!command.common.size.empty()) line += " --size " + shell_word(command.common.size);
-  for (const std::string& door : command.common.doors) line += " --open " + shell_word(door);
   const Trial& base = tuned.trials.front();
   const Trial& best = tuned.best();
-  const auto tuned_knob = [&](const std::string& set) {
-    const std::string knob = set.substr(0, set.find('='));
-    for (std::size_t k = 0; k < tuned.knobs.size(); ++k) {
-      if (tuned.knobs[k] == knob) return best.values[k] != base.values[k];
-    }
-    return false;
-  };
-  for (const std::string& set : command.common.sets) {
-    if (!tuned_knob(set)) line += " --set " + shell_word(set);
-  }
+  std::vector<std::pair<std::string, std::string>> turned;
   for (std::size_t k = 0; k < tuned.knobs.size(); ++k) {
     if (best.values[k] == "-" || best.values[k] == base.values[k]) continue;
-    line += " --set " + shell_word(tuned.knobs[k] + "=" + best.values[k]);
+    turned.emplace_back(tuned.knobs[k], best.values[k]);
   }
-  return line;
+  return render_line(command.common, turned);
 }
 
 TuneOptions options_of(const TuneCommand& command, const io::SceneFile& file) {

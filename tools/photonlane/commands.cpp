@@ -18,21 +18,11 @@ namespace {
 
 /// The command that renders the frame of a setting that was measured: with all that was set.
 std::string render_line(const SweepCommand& command, const Sweep& sweep, const Setting& setting) {
-  std::string line = "photonlane render " + shell_word(command.common.scene) + " -o chosen.png";
-  if (!command.common.size.empty()) line += " --size " + shell_word(command.common.size);
-  for (const std::string& door : command.common.doors) line += " --open " + shell_word(door);
-  const auto varied = [&](const std::string& set) {
-    const std::string knob = set.substr(0, set.find('='));
-    return std::find(sweep.knobs.begin(), sweep.knobs.end(), knob) != sweep.knobs.end();
-  };
-  for (const std::string& set : command.common.sets) {
-    if (!varied(set)) line += " --set " + shell_word(set);
-  }
+  std::vector<std::pair<std::string, std::string>> turned;
   for (std::size_t i = 0; i < sweep.knobs.size(); ++i) {
-    if (setting.values[i] == "-") continue;
-    line += " --set " + shell_word(sweep.knobs[i] + "=" + setting.values[i]);
+    if (setting.values[i] != "-") turned.emplace_back(sweep.knobs[i], setting.values[i]);
   }
-  return line;
+  return render_line(command.common, turned);
 }
 
 std::string error_text(const Metric& metric, const Setting& setting) {

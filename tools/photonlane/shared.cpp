@@ -51,6 +51,21 @@ std::string shell_word(const std::string& text) {
   return word + "'";
 }
 
+std::string render_line(const SceneOptions& options,
+                        const std::vector<std::pair<std::string, std::string>>& turned) {
+  std::string line = "photonlane render " + shell_word(options.scene) + " -o chosen.png";
+  if (!options.size.empty()) line += " --size " + shell_word(options.size);
+  for (const std::string& door : options.doors) line += " --open " + shell_word(door);
+  for (const std::string& set : options.sets) {
+    const std::string knob = set.substr(0, set.find('='));
+    const bool again = std::any_of(turned.begin(), turned.end(),
+                                   [&](const auto& one) { return one.first == knob; });
+    if (!again) line += " --set " + shell_word(set);
+  }
+  for (const auto& [knob, value] : turned) line += " --set " + shell_word(knob + "=" + value);
+  return line;
+}
+
 std::optional<double> take_time(std::vector<std::string>& limits) {
   std::optional<double> most;
   std::erase_if(limits, [&](const std::string& text) {

@@ -3,6 +3,7 @@
 #include <functional>
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "commands.hpp"
@@ -16,6 +17,10 @@ std::vector<Limit> parse_limits(const std::vector<std::string>& texts);
 std::string limit_text(const Limit& limit);
 /// An argument as a shell takes it for one word, as it is.
 std::string shell_word(const std::string& text);
+/// The command that renders a scene with all that was set and some knobs turned from there, ready
+/// to paste.
+std::string render_line(const SceneOptions& options,
+                        const std::vector<std::pair<std::string, std::string>>& turned);
 /// Takes "ms=16" or "fps=60" out of limits: how long a frame may take, in milliseconds.
 std::optional<double> take_time(std::vector<std::string>& limits);
 /// Takes NAME=NUMBER out of limits.

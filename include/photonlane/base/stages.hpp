@@ -68,26 +68,21 @@ struct Stage {
   double ns_each() const { return count == 0 ? 0 : ms * 1e6 / static_cast<double>(count); }
 };
 
-/// The time of threads by what they did, each moment counted once.
+/// The time of threads by what they did, each moment counted once. Only what took any time is kept.
 class StageTimes {
  public:
-  Stage& at(LaneKind lanes, Work work) { return table_[index(lanes, work)]; }
-  const Stage& at(LaneKind lanes, Work work) const { return table_[index(lanes, work)]; }
+  Stage& at(LaneKind lanes, Work work);
+  Stage at(LaneKind lanes, Work work) const;
   /// Of one kind of lanes, or of one kind of work.
   double ms_of(LaneKind lanes) const;
   double ms_of(Work work) const;
   double total_ms() const;
-  /// Those that took any time, the dearest first.
+  /// The dearest first.
   std::vector<Stage> list() const;
   StageTimes& operator+=(const StageTimes& other);
 
-  StageTimes();
-
  private:
-  static std::size_t index(LaneKind lanes, Work work) {
-    return static_cast<std::size_t>(lanes) * work_count + static_cast<std::size_t>(work);
-  }
-  std::array<Stage, lane_kind_count * work_count> table_;
+  std::vector<Stage> stages_;
 };
 
 }  // namespace photonlane
