@@ -1,6 +1,7 @@
 #include "base/stage_clock.hpp"
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <chrono>
 
@@ -36,6 +37,8 @@ struct Thread {
   StageTicks* to = nullptr;
   StageState state;
   std::uint64_t last = 0;
+  std::uint64_t work = 0;       ///< counted so far
+  std::uint64_t last_work = 0;  ///< of that, what was booked
 };
 thread_local Thread own;
 
@@ -43,14 +46,35 @@ StageTicks::Entry& entry_of(StageTicks& ticks, LaneKind lanes, Work work) {
   return ticks.entries[static_cast<std::size_t>(lanes)][static_cast<std::size_t>(work)];
 }
 
+/// Of one lane or place, in about nanoseconds of a plain machine.
+constexpr std::array<std::uint64_t, work_count> price_each = [] {
+  std::array<std::uint64_t, work_count> price{};
+  const auto put = [&](Work work, std::uint64_t ns) { price[static_cast<std::size_t>(work)] = ns; };
+  put(Work::aim, 3);
+  put(Work::cells, 90);
+  put(Work::march, 60);
+  put(Work::solids, 60);
+  put(Work::portals, 40);
+  put(Work::paint, 40);
+  put(Work::pattern, 80);
+  put(Work::light, 35);
+  put(Work::sprites, 60);
+  return price;
+}();
+constexpr std::uint64_t price_of_evaluation = 10;
+
 /// Books the time since the last look at the clock.
 void book(Thread& thread) {
   const std::uint64_t now = ticks_now();
   // Clocks of two processors may differ by a little.
   const std::uint64_t passed = now > thread.last ? now - thread.last : 0;
   entry_of(*thread.to, thread.state.lanes, thread.state.work).ticks += passed;
-  if (thread.state.meter != nullptr) *thread.state.meter += passed;
+  if (thread.state.meter != nullptr) {
+    thread.state.meter->ticks += passed;
+    thread.state.meter->work += thread.work - thread.last_work;
+  }
   thread.last = now;
+  thread.last_work = thread.work;
 }
 
 }  // namespace
@@ -147,6 +171,7 @@ StageScope::StageScope(LaneKind lanes, Work work, std::size_t count)
   StageTicks::Entry& entry = entry_of(*own.to, lanes, work);
   ++entry.times;
   entry.count += count;
+  own.work += count * price_each[static_cast<std::size_t>(work)];
 }
 
 StageScope::~StageScope() {
@@ -173,9 +198,9 @@ UnsplitStages::~UnsplitStages() {
   own.to = to_;
 }
 
-StageMeter::StageMeter(std::uint64_t* ticks) : outer_(own.state.meter) {
+StageMeter::StageMeter(StageReading* to) : outer_(own.state.meter) {
   if (own.to != nullptr) book(own);
-  own.state.meter = ticks;
+  own.state.meter = to;
 }
 
 StageMeter::~StageMeter() {
@@ -228,6 +253,8 @@ double StageSum::waiting_ms() const {
   return static_cast<double>(idle) / (ticks_per_ns() * 1e6);
 }
 
+void count_evaluations(std::uint64_t evaluations) { own.work += evaluations * price_of_evaluation; }
+
 StageState stage_now() { return own.state; }
 
 void set_stage(const StageState& state) {
@@ -240,12 +267,14 @@ SharedStages::SharedStages() : outer_(own.to), state_(own.state), on_(own.to != 
   book(own);
   own.to = &own_;
   own.state.meter = nullptr;
+  work_ = own.work;
 }
 
 void SharedStages::end() {
   if (!on_) return;
   on_ = false;
   book(own);
+  work_ = own.work - work_;
   own.to = outer_;
   own.state = state_;
 }
@@ -258,6 +287,13 @@ void SharedStages::give(const std::vector<Asker>& askers) {
   std::size_t all = 0;
   for (const Asker& asker : askers) all += asker.count;
   if (all == 0) return;
+  std::size_t first = 0;
+  for (const Asker& asker : askers) {
+    if (asker.state.meter != nullptr) {
+      asker.state.meter->work += work_ * (first + asker.count) / all - work_ * first / all;
+    }
+    first += asker.count;
+  }
   for (std::size_t w = 0; w < work_count; ++w) {
     StageTicks::Entry sum;
     for (const auto& kind : own_.entries) {
@@ -281,7 +317,7 @@ void SharedStages::give(const std::vector<Asker>& askers) {
       to.ticks += ticks;
       to.times += part(sum.times, asker.count);
       to.count += part(sum.count, asker.count);
-      if (asker.state.meter != nullptr) *asker.state.meter += ticks;
+      if (asker.state.meter != nullptr) asker.state.meter->ticks += ticks;
       before += asker.count;
     }
   }

@@ -30,11 +30,18 @@ struct StageTicks {
   double total_ms() const;
 };
 
+/// What one batch took: ticks of the clock, and counted work at fixed prices (about nanoseconds of
+/// a plain machine), which is the same each time.
+struct StageReading {
+  std::uint64_t ticks = 0;
+  std::uint64_t work = 0;
+};
+
 /// What a thread is at. Each fiber has its own.
 struct StageState {
   LaneKind lanes = LaneKind::frame;
   Work work = Work::rest;
-  std::uint64_t* meter = nullptr;  ///< ticks of one batch go here as well; null: nowhere
+  StageReading* meter = nullptr;  ///< what one batch takes goes here as well; null: nowhere
 };
 
 /// From here to its end this thread's time goes to `to`, all to (frame, rest) unless something
@@ -82,17 +89,17 @@ class UnsplitStages {
   StageTicks* to_ = nullptr;
 };
 
-/// From here to its end ticks are added to a meter too. Of those within one another the inner one
-/// gets them.
+/// From here to its end what is done is added to a meter too. Of those within one another the inner
+/// one gets it.
 class StageMeter {
  public:
-  explicit StageMeter(std::uint64_t* ticks);
+  explicit StageMeter(StageReading* to);
   StageMeter(const StageMeter&) = delete;
   StageMeter& operator=(const StageMeter&) = delete;
   ~StageMeter();
 
  private:
-  std::uint64_t* outer_;
+  StageReading* outer_;
 };
 
 /// The time of the threads that make one frame.
@@ -114,6 +121,9 @@ class StageSum {
   std::uint64_t thread_ticks_ = 0;  ///< in parallel(): the time that passed, once for each thread
   std::uint64_t busy_ticks_ = 0;
 };
+
+/// Adds evaluations of fields to the work of whatever this thread is at.
+void count_evaluations(std::uint64_t evaluations);
 
 /// What this thread is at, and how to go on with something else: for fibers.
 StageState stage_now();
@@ -139,6 +149,7 @@ class SharedStages {
   StageTicks own_;
   StageTicks* outer_;
   StageState state_;
+  std::uint64_t work_ = 0;  ///< before, then of this
   bool on_;
 };
 

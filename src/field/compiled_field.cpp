@@ -165,6 +165,9 @@ void CompiledField::march(std::span<const LaneBatch<Number>* const> lanes, const
   for (std::size_t b = 0; b < lanes.size(); ++b) {
     HitBatch<Number>& own = *hits[b];
     const std::size_t size = lanes[b]->size;
+    std::uint64_t evaluations = 0;
+    for (std::size_t i = 0; i < size; ++i) evaluations += own.evaluations[i];
+    count_evaluations(evaluations);
     std::fill_n(own.item, size, no_item);
     std::copy_n(own.t, size, own.exit);
     for (std::size_t i = 0; i < size; ++i) {

@@ -14,10 +14,11 @@
 namespace photonlane {
 namespace {
 
-/// Shares the ticks of a batch out among its lanes, by what was counted of each (null: evenly).
+/// Gives each lane of a batch its share of what that took, by what was counted of each (null:
+/// evenly).
 template <class Give>
-void share_ticks(std::uint64_t ticks, const std::uint32_t* steps, const std::uint32_t* evaluations,
-                 std::size_t size, const Give& give) {
+void share_out(const StageReading& reading, const std::uint32_t* steps,
+               const std::uint32_t* evaluations, std::size_t size, const Give& give) {
   const auto weight = [&](std::size_t i) {
     // What is done once for a lane is about as much as two steps.
     return 2.0f + static_cast<float>(steps != nullptr ? steps[i] : 0) +
@@ -26,7 +27,8 @@ void share_ticks(std::uint64_t ticks, const std::uint32_t* steps, const std::uin
   float sum = 0;
   for (std::size_t i = 0; i < size; ++i) sum += weight(i);
   for (std::size_t i = 0; i < size; ++i) {
-    give(i, static_cast<float>(ticks) * weight(i) / sum);
+    const float share = weight(i) / sum;
+    give(i, share * static_cast<float>(reading.ticks), share * static_cast<float>(reading.work));
   }
 }
 
@@ -106,7 +108,7 @@ class Follower {
     LaneBatch<Number> lanes;
     std::int32_t bent[capacity];
     HitBatch<Number> hits;
-    std::uint64_t ticks;
+    StageReading reading;
   };
 
   /// One leg of the kinds of lanes of which most wait.
@@ -117,13 +119,13 @@ class Follower {
       if (traced_.size() == count) traced_.push_back(std::make_unique<Traced>());
       Traced& one = *traced_[count];
       one.lanes = {};
-      one.ticks = 0;
+      one.reading = {};
       one.size = pool_.take(one.slots);
       gather(one.slots, one.size, one.lanes, one.bent);
     }
     in_company(view_.in_company(), count, [&](std::size_t i) {
       Traced& one = *traced_[i];
-      const StageMeter meter(pixels_.meters() ? &one.ticks : nullptr);
+      const StageMeter meter(pixels_.meters() ? &one.reading : nullptr);
       const StageScope stage(kind(pool_.lane(one.slots[0])));
       const RoomView& here = view_.rooms[pool_.lane(one.slots[0]).room];
       if (view_.log != nullptr) {
@@ -145,9 +147,10 @@ class Follower {
     const std::size_t size = traced.size;
     const StageScope stage(kind(pool_.lane(traced.slots[0])), Work::portals, size);
     if (pixels_.meters()) {
-      share_ticks(
-          traced.ticks, hits.steps, hits.evaluations, size,
-          [&](std::size_t i, float ticks) { pixels_.spend(pool_.lane(traced.slots[i]), ticks); });
+      share_out(traced.reading, hits.steps, hits.evaluations, size,
+                [&](std::size_t i, float ticks, float work) {
+                  pixels_.spend(pool_.lane(traced.slots[i]), ticks, work);
+                });
     }
     if (pool_.lane(traced.slots[0]).own) {
       count(hits, size, 0, tally_);
@@ -259,8 +262,8 @@ class Follower {
     full_ -= std::min(full_, count);
     while (held_.size() < count) held_.push_back(std::make_unique<Held>(pool_));
     in_company(view_.in_company(), count, [&](std::size_t i) {
-      held_[i]->ticks = 0;
-      const StageMeter meter(pixels_.meters() ? &held_[i]->ticks : nullptr);
+      held_[i]->reading = {};
+      const StageMeter meter(pixels_.meters() ? &held_[i]->reading : nullptr);
       const StageScope stage(kind(pool_.lane(now[i]->slots[0])));
       look_at(*now[i], *held_[i]);
     });
@@ -273,7 +276,7 @@ class Follower {
   struct Held {
     explicit Held(Pool& pool) : outbox(pool) {}
     std::size_t size = 0;
-    std::uint64_t ticks = 0;
+    StageReading reading;
     bool settles = false;
     std::vector<float> travelled;
     Onward onward[capacity];
@@ -336,8 +339,9 @@ class Follower {
     held.outbox.send();
     const Onward* lanes = held.onward;
     if (pixels_.meters()) {
-      share_ticks(held.ticks, nullptr, nullptr, held.size,
-                  [&](std::size_t i, float ticks) { pixels_.spend(lanes[i], ticks); });
+      share_out(
+          held.reading, nullptr, nullptr, held.size,
+          [&](std::size_t i, float ticks, float work) { pixels_.spend(lanes[i], ticks, work); });
     }
     for (std::size_t i = 0; held.settles && i < held.size; ++i) {
       if (lanes[i].settles && held.seen.kept[i]) pixels_.settle(lanes[i], held.seen.surfaces, i);

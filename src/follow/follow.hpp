@@ -18,8 +18,8 @@ class LightSink {
   virtual void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) = 0;
   /// Whether spend() is to be called.
   virtual bool meters() const { return false; }
-  /// What a lane took of a thread's time, in ticks of its clock.
-  virtual void spend(const Onward&, float) {}
+  /// What a lane took, in ticks of a thread's clock and in counted work.
+  virtual void spend(const Onward&, float /*ticks*/, float /*work*/) {}
 };
 
 /// Follows all lanes of a pool, and those that come from them, until none is left. Lanes that only

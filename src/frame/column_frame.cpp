@@ -35,7 +35,7 @@ struct Chunk {
   Chunk() {}  // nothing is set before it is known
   ColumnEvents events;
   PlainColumns plain;
-  std::uint64_t ticks = 0;  ///< that casting took
+  StageReading reading;  ///< what casting took
 };
 
 /// Directions of a run of columns. Planar ones are computed here, in a loop the compiler turns
@@ -297,32 +297,30 @@ class RowSight final : public Sight {
   std::uint32_t rank_[Surfaces::capacity];
 };
 
-/// Writes what the pixels of a row cost, at its end.
+/// Writes what the pixels of a row took, at its end: with their share of casting the columns.
 class RowCost {
  public:
-  RowCost(const RenderJob& job, PixelSums::Block& block, double cast_ticks)
-      : job_(job),
-        block_(block),
-        cast_ticks_(cast_ticks),
-        meter_(job.meters() ? &block.ticks : nullptr) {}
+  RowCost(const RenderJob& job, PixelSums::Block& block, const StageReading& cast)
+      : job_(job), block_(block), cast_(cast), meter_(job.meters() ? &block.reading : nullptr) {
+    if (job.meters()) block.start_meters();
+  }
   RowCost(const RowCost&) = delete;
   RowCost& operator=(const RowCost&) = delete;
   ~RowCost() {
-    if (!job_.frame.has(Layer::cost)) return;
-    const double per_tick = 1 / ticks_per_ns();
-    const double of_column = cast_ticks_ / job_.part.size.height;
-    const Plane<float> costs = job_.frame.values(Layer::cost);
+    if (!job_.writes_costs()) return;
+    const auto rows = static_cast<std::uint64_t>(job_.part.size.height);
+    block_.reading.ticks += cast_.ticks / rows;
+    block_.reading.work += cast_.work / rows;
     for (int i = 0; i < block_.width; ++i) {
-      const double even = (static_cast<double>(block_.ticks) + of_column) / block_.width;
-      costs(block_.x - job_.part.x + i, block_.y - job_.part.y) =
-          static_cast<float>(per_tick * (even + static_cast<double>(block_.followed[i])));
+      write_cost(job_, block_, static_cast<std::size_t>(i), 1.0 / block_.width, block_.x + i,
+                 block_.y);
     }
   }
 
  private:
   const RenderJob& job_;
   PixelSums::Block& block_;
-  double cast_ticks_;
+  StageReading cast_;
   StageMeter meter_;
 };
 
@@ -358,14 +356,15 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
   pixels.blocks.front().x = first;
   pixels.blocks.front().width = width;
   pixels.blocks.front().height = 1;
-  double cast_ticks = 0;
-  for (std::size_t s = 0; s < samples; ++s) cast_ticks += static_cast<double>(chunks[s]->ticks);
+  StageReading cast;
+  for (std::size_t s = 0; s < samples; ++s) {
+    cast.ticks += chunks[s]->reading.ticks;
+    cast.work += chunks[s]->reading.work;
+  }
   for (int y = top; y < bottom; ++y) {
     Block& block = pixels.blocks.front();
     block.y = y;
-    block.ticks = 0;
-    if (job.meters()) std::fill_n(block.followed, Surfaces::capacity, 0.0f);
-    const RowCost cost(job, block, cast_ticks);
+    const RowCost cost(job, block, cast);
     const bool center_is_sample = job.center_is_sample();
     if (plain && samples > 0) {
       for (std::size_t s = 0; s < samples; ++s) {
@@ -441,7 +440,7 @@ class CastColumns {
     job_.stages.parallel(job_.options.threads, parts(), [&](std::size_t part) {
       if (progress.stopped()) return;
       // The samples of a chunk lie side by side.
-      const StageMeter meter(job_.meters() ? &columns_[part].ticks : nullptr);
+      const StageMeter meter(job_.meters() ? &columns_[part].reading : nullptr);
       const StageScope stage(LaneKind::eye, Work::cells, chunk_columns);
       const std::size_t sample = part % casts_;
       const int first = job_.part.x + static_cast<int>(part / casts_) * chunk_columns;

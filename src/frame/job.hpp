@@ -71,7 +71,8 @@ struct RenderJob : SceneView {
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display) || meters(); }
   bool data() const { return options.layers.has_data(); }
   /// Whether what each pixel costs is asked for.
-  bool meters() const { return metered || frame.has(Layer::cost); }
+  bool meters() const { return metered || writes_costs(); }
+  bool writes_costs() const { return frame.has(Layer::cost) || frame.has(Layer::work); }
   bool metered = false;  ///< what each block costs is asked for
   /// The pixels that are made: all of the frame's, which may be a part of a larger one.
   PixelPart part;

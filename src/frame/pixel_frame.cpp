@@ -148,7 +148,7 @@ void write_row_of(const RenderJob& job, std::span<const Block> blocks, int row) 
   write_colors(job, first.x, first.y + row, static_cast<int>(size), whole, 0);
 }
 
-/// What each pixel of a block costs: the time of its batches by what its lane counted.
+/// What each pixel of a block took: its batches by what its lane counted, and what went on from it.
 void write_costs(const RenderJob& job, const Block& block) {
   const std::size_t size = static_cast<std::size_t>(block.width) * block.height;
   const Surfaces& surfaces = block.seen.surfaces;
@@ -159,14 +159,10 @@ void write_costs(const RenderJob& job, const Block& block) {
   };
   double sum = 0;
   for (std::size_t i = 0; i < size; ++i) sum += weight(i);
-  const double per_tick = 1 / ticks_per_ns();
-  const Plane<float> costs = job.frame.values(Layer::cost);
   for (std::size_t i = 0; i < size; ++i) {
     const int row = static_cast<int>(i) / block.width;
-    costs(block.x - job.part.x + static_cast<int>(i) - row * block.width,
-          block.y - job.part.y + row) =
-        static_cast<float>(per_tick * (static_cast<double>(block.ticks) * weight(i) / sum +
-                                       static_cast<double>(block.followed[i])));
+    write_cost(job, block, i, weight(i) / sum, block.x + static_cast<int>(i) - row * block.width,
+               block.y + row);
   }
 }
 
@@ -179,8 +175,8 @@ void see_group(const RenderJob& job, PixelSums& pixels, Pool& pool, Tally& tally
     std::vector<Outbox> outboxes(count, Outbox(pool));
     in_company(job.in_company(), count, [&](std::size_t i) {
       Block& block = blocks[first + i];
-      if (job.meters()) std::fill_n(block.followed, Surfaces::capacity, 0.0f);
-      const StageMeter meter(job.meters() ? &block.ticks : nullptr);
+      if (job.meters()) block.start_meters();
+      const StageMeter meter(job.meters() ? &block.reading : nullptr);
       const StageScope stage(LaneKind::eye);
       see<Number>(job, block, outboxes[i], tally);
     });
@@ -203,7 +199,7 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
       write_row_of(job, row_of, row);
     }
     for (const Block& block : row_of) {
-      if (job.frame.has(Layer::cost)) write_costs(job, block);
+      if (job.writes_costs()) write_costs(job, block);
       if (job.data()) write_data(job, block.x, block.y, block.width, block.seen.surfaces);
     }
   }
@@ -317,9 +313,9 @@ CostSample sample_pixels(RenderJob& job, std::span<const PixelPart> blocks) {
     double sum = 0;
     for (std::size_t k = 0; k < count; ++k) {
       const Block& block = pixels.blocks[k];
-      double ticks = static_cast<double>(block.ticks);
+      double ticks = static_cast<double>(block.reading.ticks);
       for (int i = 0; i < block.width * block.height; ++i) {
-        ticks += static_cast<double>(block.followed[i]);
+        ticks += static_cast<double>(block.followed_ticks[i]);
       }
       sum += sample.block_ms[first + k] = ticks;
     }

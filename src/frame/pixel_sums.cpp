@@ -29,9 +29,10 @@ void PixelSums::add(const Onward& lane, float red, float green, float blue) {
   sums.blue[at.lane] += blue;
 }
 
-void PixelSums::spend(const Onward& lane, float ticks) {
+void PixelSums::spend(const Onward& lane, float ticks, float work) {
   const Slot at = slot(lane);
-  blocks[at.block].followed[at.lane] += ticks;
+  blocks[at.block].followed_ticks[at.lane] += ticks;
+  blocks[at.block].followed_work[at.lane] += work;
 }
 
 void PixelSums::settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) {

@@ -1,8 +1,10 @@
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
+#include "base/stage_clock.hpp"
 #include "follow/follow.hpp"
 #include "follow/look.hpp"
 #include "photonlane/world/camera.hpp"
@@ -19,8 +21,16 @@ class PixelSums final : public LightSink {
     int width = 0, height = 0;
     Colors sums;
     Seen seen;
-    std::uint64_t ticks = 0;             ///< of its own batches
-    float followed[Surfaces::capacity];  ///< ticks of what went on from its pixels
+    StageReading reading;  ///< of its own batches
+    // What went on from its pixels took; set where meters are on.
+    float followed_ticks[Surfaces::capacity];
+    float followed_work[Surfaces::capacity];
+
+    void start_meters() {
+      reading = {};
+      std::fill_n(followed_ticks, Surfaces::capacity, 0.0f);
+      std::fill_n(followed_work, Surfaces::capacity, 0.0f);
+    }
   };
 
   /// Of blocks of that size; those at the right may be narrower.
@@ -42,7 +52,7 @@ class PixelSums final : public LightSink {
   void add(const Onward& lane, float red, float green, float blue) override;
   void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) override;
   bool meters() const override { return meters_; }
-  void spend(const Onward& lane, float ticks) override;
+  void spend(const Onward& lane, float ticks, float work) override;
 
  private:
   struct Slot {

@@ -29,7 +29,10 @@ bool sees_more(const World& world, const Camera& camera) {
 void check_layers(const World& world, LayerSet layers) {
   LayerSet known = world.plane() != nullptr ? LayerSet::of_planes() : LayerSet::measurable();
   known.add(Layer::display);
-  if (world.plane() == nullptr) known.add(Layer::cost);
+  if (world.plane() == nullptr) {
+    known.add(Layer::cost);
+    known.add(Layer::work);
+  }
   for (std::size_t i = 0; i < layer_count; ++i) {
     const auto layer = static_cast<Layer>(i);
     if (!layers.has(layer) || known.has(layer)) continue;

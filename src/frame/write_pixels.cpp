@@ -62,6 +62,17 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
   }
 }
 
+void write_cost(const RenderJob& job, const PixelSums::Block& block, std::size_t i, double share,
+                int x, int y) {
+  const auto put = [&](Layer layer, std::uint64_t whole, float followed, double unit) {
+    if (!job.frame.has(layer)) return;
+    job.frame.values(layer)(x - job.part.x, y - job.part.y) = static_cast<float>(
+        unit * (share * static_cast<double>(whole) + static_cast<double>(followed)));
+  };
+  put(Layer::cost, block.reading.ticks, block.followed_ticks[i], 1 / ticks_per_ns());
+  put(Layer::work, block.reading.work, block.followed_work[i], 1);
+}
+
 void write_colors(const RenderJob& job, int x, int y, int count, const Colors& colors,
                   std::size_t first) {
   write_row(colors.red + first, colors.green + first, colors.blue + first,

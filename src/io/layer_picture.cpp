@@ -106,6 +106,7 @@ std::optional<Numbers> numbers_of(Layer layer) {
     case Layer::nearest:
       return Numbers{0.1, false};
     case Layer::cost:
+    case Layer::work:
     case Layer::steps:
     case Layer::crossings:
     case Layer::evaluations:
@@ -306,6 +307,7 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     case Layer::nearest:
     case Layer::smooth_count:
     case Layer::cost:
+    case Layer::work:
       picture = paint_numbers(frame.size(), frame.values(layer), *numbers_of(layer), options.range,
                               legend);
       break;

@@ -22,7 +22,7 @@ CostMap even_map(Size whole, Size block) {
 }
 
 CostMap map_cost(const World& world, const Camera& camera, const Budget& budget, Size block,
-                 double pixels, int threads) {
+                 double pixels, Layer by, int threads) {
   const Size whole = budget.frame.size();
   CostMap map = even_map(whole, block);
   Budget few = budget;
@@ -33,12 +33,12 @@ CostMap map_cost(const World& world, const Camera& camera, const Budget& budget,
   few.frame.samples = 1;
   few.frame.scale = 1;
   RenderOptions own;
-  own.layers = {Layer::cost};
+  own.layers = {by};
   own.threads = threads;
   const Frame frame = render(world, camera, few, std::move(own));
   const Size size = frame.size();
   map.pixels = static_cast<double>(size.width) * size.height;
-  const Plane<const float> costs = std::as_const(frame).values(Layer::cost);
+  const Plane<const float> costs = std::as_const(frame).values(by);
   double sum = 0;
   for (std::size_t i = 0; i < map.weights.size(); ++i) {
     // The small pixels that stand for the block's, at least the nearest one.

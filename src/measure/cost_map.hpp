@@ -16,9 +16,10 @@ struct CostMap {
   PixelPart part(std::size_t which, Size whole) const;
 };
 
-/// Of rooms. The small frame has about `pixels` pixels, one sample each.
+/// Of rooms, by the layer cost, or by the layer work, which is the same each time. The small frame
+/// has about `pixels` pixels, one sample each.
 CostMap map_cost(const World& world, const Camera& camera, const Budget& budget, Size block,
-                 double pixels, int threads);
+                 double pixels, Layer by, int threads);
 /// The same for every block.
 CostMap even_map(Size whole, Size block);
 

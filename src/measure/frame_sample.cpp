@@ -37,7 +37,7 @@ TwoSamples sample_frame(const World& world, const Camera& camera, const Budget& 
   small.frame.height = inner.height;
   const CostMap map = world.plane() != nullptr
                           ? even_map(inner, block)
-                          : map_cost(world, camera, small, block, 4000, threads);
+                          : map_cost(world, camera, small, block, 4000, Layer::work, threads);
   double mean = 0;
   for (const double weight : map.weights) mean += weight / static_cast<double>(map.weights.size());
   // Where little is spent there may be errors as well.

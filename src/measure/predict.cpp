@@ -86,7 +86,7 @@ class Predictor {
   void by_blocks() {
     const double small = std::clamp(0.2 * options_.share * pixels_, 1500.0, 30000.0);
     map_ = map_cost(world_, camera_, budget_, cost_block(world_, camera_, budget_), small,
-                    options_.threads);
+                    Layer::cost, options_.threads);
     made_ += map_.pixels / budget_.frame.samples;
     const double wanted =
         options_.share * pixels_ / (static_cast<double>(map_.block.width) * map_.block.height);

@@ -143,6 +143,32 @@ TEST(Stages, CostOfPixelsIsThatOfTheirLanes) {
   }
 }
 
+TEST(Stages, WorkOfPixelsIsTheSameEachTime) {
+  const World world = compile(yard(field::place({-1, 0, 0.3}, field::box({0.3, 0.3, 0.3}))));
+  for (const Rays rays : {Rays::automatic, Rays::pixels}) {
+    Budget budget = small;
+    budget.rays = rays;
+    const auto work = [&](int threads, LayerSet layers) {
+      layers.add(Layer::work);
+      return render(world, there, budget, {.layers = layers, .threads = threads});
+    };
+    const Frame one = work(1, {});
+    EXPECT_EQ(test::hash_of(one, Layer::work), test::hash_of(work(1, {}), Layer::work));
+    EXPECT_EQ(test::hash_of(one, Layer::work), test::hash_of(work(2, {Layer::color}), Layer::work));
+    // The mirror, in the middle, takes more than the sky.
+    EXPECT_GT(one.values(Layer::work)(80, 40), 3 * one.values(Layer::work)(80, 2));
+  }
+  // A part has the work of the whole there.
+  const Frame whole = render(world, there, small, {.layers = {Layer::work}});
+  const Frame part =
+      render(world, there, small, {.layers = {Layer::work}, .part = PixelPart{30, 20, {50, 40}}});
+  for (int y = 0; y < 40; ++y) {
+    for (int x = 0; x < 50; ++x) {
+      ASSERT_EQ(part.values(Layer::work)(x, y), whole.values(Layer::work)(30 + x, 20 + y));
+    }
+  }
+}
+
 TEST(Stages, PlanesHaveNoCostOfPixels) {
   Scene scene;
   scene.plane.emplace();

@@ -182,6 +182,26 @@ TEST(Tune, HoldsWhereItDidNotLook) {
   EXPECT_LE(compare(frame, right).rmse, 1.15 * 0.03);
 }
 
+TEST(Tune, ByWorkFindsTheSameEachTime) {
+  if (test::effort(8) < 8) GTEST_SKIP() << "only of large frames is a part looked at";
+  const World world = compile(yard());
+  TuneOptions options;
+  options.goal.limits = {parse_limit("rmse=0.05")};
+  options.by = TuneCost::work;
+  options.vary = {parse_vary("frame.samples=1,2"), parse_vary("bounces.limit=0,1,2")};
+  Budget base{.frame = {512, 320, 2}};
+  base.against.samples = 4;
+  const Tuned one = tune(world, there, base, options);
+  options.threads = 1;
+  const Tuned two = tune(world, there, base, options);
+  ASSERT_EQ(one.trials.size(), two.trials.size());
+  for (std::size_t i = 0; i < one.trials.size(); ++i) {
+    EXPECT_EQ(one.trials[i].values, two.trials[i].values);
+    EXPECT_EQ(one.trials[i].cost, two.trials[i].cost);
+    EXPECT_EQ(one.trials[i].error.rmse, two.trials[i].error.rmse);
+  }
+}
+
 TEST(Tune, GoesOnWhereItWasStopped) {
   const World world = compile(yard());
   TuneOptions options;

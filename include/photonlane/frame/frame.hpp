@@ -37,15 +37,16 @@ enum class Layer {
   smooth_count,
   edge_distance,
   trap,
-  cost
+  cost,
+  work
 };
-inline constexpr std::size_t layer_count = 19;
+inline constexpr std::size_t layer_count = 20;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
     "color",        "display",       "depth",         "ray_distance", "face",
     "cell",         "steps",         "ending",        "normal",       "material",
     "evaluations",  "nearest",       "overstretched", "crossings",    "room",
-    "smooth_count", "edge_distance", "trap",          "cost"};
+    "smooth_count", "edge_distance", "trap",          "cost",         "work"};
 
 struct LayerInfo {
   std::string_view unit;
@@ -88,9 +89,10 @@ class LayerSet {
     return result;
   }
   constexpr bool empty() const { return bits_ == 0; }
-  /// True where a layer other than color, display and cost is in it.
+  /// True where a layer of what lanes met is in it: another one than color, display, cost and work.
   constexpr bool has_data() const {
-    return (bits_ & ~(bit(Layer::color) | bit(Layer::display) | bit(Layer::cost))) != 0;
+    return (bits_ &
+            ~(bit(Layer::color) | bit(Layer::display) | bit(Layer::cost) | bit(Layer::work))) != 0;
   }
 
  private:
@@ -156,11 +158,12 @@ struct Cost {
 ///   material      index of the world's materials
 ///   evaluations   of fields, for the lane alone
 ///   nearest       meters: the least value of a field that the lane met (infinite without fields)
+///   overstretched 1 where a field changed by more than it says it can; see check()
 ///   smooth_count  steps of a plane's point until it escapes, and their fraction (infinite: never)
 ///   edge_distance how far the edge of the inside is from a plane's point, in pixels (0 inside)
 ///   trap          how near the orbit of a plane's point comes to the trap
-///   cost          nanoseconds of a thread that went to the pixel's lanes; differs from frame to
-///   frame overstretched 1 where that changed by more than the field says it can; see check()
+///   work          counted work of the pixel's lanes at fixed prices, about nanoseconds
+///   cost          nanoseconds of a thread that went to the pixel's lanes: differs each time
 class Frame {
  public:
   Frame() = default;
