@@ -16,6 +16,7 @@
 #include "photonlane/io/picture.hpp"
 #include "photonlane/io/plan_picture.hpp"
 #include "photonlane/io/report.hpp"
+#include "photonlane/io/result_page.hpp"
 #include "photonlane/io/runs.hpp"
 #include "photonlane/io/scene_file.hpp"
 #include "photonlane/io/scene_request.hpp"

@@ -41,7 +41,7 @@ const LayerInfo& layer_info(Layer layer) {
       {"steps", "steps until a plane's point escapes, with their fraction", 1, false},
       {"pixels", "how far the edge of the inside is from a plane's point", 1, false},
       {"", "how near the orbit of a plane's point comes to the trap", 1, false},
-      {"ns", "time of a thread that went to the pixel's lanes", 1, false},
+      {"ns", "time of a thread for the pixel's lanes", 1, false},
       {"", "counted work of the pixel's lanes, about nanoseconds of a plain machine", 1, false},
   }};
   return table[static_cast<std::size_t>(layer)];

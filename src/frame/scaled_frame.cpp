@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <iterator>
 
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
@@ -64,6 +65,32 @@ float alike(const Guide& a, const Guide& b) {
   const float apart = std::abs(a.depth - b.depth) / (0.1f * std::max(a.depth, 1e-6f));
   const float turned = std::max(0.0f, 1 - along) / 0.13f;
   return std::exp(-apart * apart - turned * turned);
+}
+
+/// Of what a part made, together with pixels around it that its neighbors make as well, the share
+/// of its own `across` times `down` pixels: so that counts and times of parts add up to those of
+/// the whole. Lanes of pixels are made in whole blocks, those of columns for `made` pixels.
+void take_share(double across, double down, Size made, Frame& frame) {
+  constexpr std::uint64_t Tally::*counts[] = {
+      &Tally::lanes,        &Tally::steps,           &Tally::hits,
+      &Tally::escaped,      &Tally::spent,           &Tally::bounces,
+      &Tally::shadow_lanes, &Tally::cut_bounces,     &Tally::crossings,
+      &Tally::bent_steps,   &Tally::secondary_steps, &Tally::evaluations};
+  static_assert(sizeof(Tally) == std::size(counts) * sizeof(std::uint64_t));
+  const double lanes = across * down * frame.budget.frame.samples;
+  const double all = static_cast<double>(frame.tally.lanes);
+  const double share =
+      lanes <= all ? lanes / all
+                   : std::min(1.0, across * down / (static_cast<double>(made.width) * made.height));
+  const auto part = [share](std::uint64_t count) {
+    return static_cast<std::uint64_t>(std::llround(share * static_cast<double>(count)));
+  };
+  for (const auto count : counts) frame.tally.*count = part(frame.tally.*count);
+  for (const Stage& stage : frame.cost.stages.list()) {
+    Stage& own = frame.cost.stages.at(stage.lanes, stage.work);
+    own.ms *= share;
+    own.count = part(own.count);
+  }
 }
 
 class Scaled {
@@ -134,6 +161,10 @@ class Scaled {
     LayerSet layers = guided_ ? Guides::layers() : LayerSet{};
     layers.add(Layer::color);
     few_ = render(world_, camera_, few, options(layers, small_part_, small_, 0, 0.8));
+    if (!options_.part) return;
+    const double across = static_cast<double>(part_.size.width) * small_.width / whole_.width;
+    const double down = static_cast<double>(part_.size.height) * small_.height / whole_.height;
+    take_share(across, down, small_part_.size, few_);
   }
 
   /// The layers that were asked for and those that guide colors, at full size and lit by nothing.
@@ -146,6 +177,7 @@ class Scaled {
     Budget full = budget_;
     full.frame.scale = 1;
     full_ = render(world_, camera_, full, options(layers, part_, whole_, 0.8, 1));
+    if (options_.part) take_share(part_.size.width, part_.size.height, part_.size, full_);
   }
 
   /// The small pixels around a full-size one, with their weights.

@@ -4,14 +4,12 @@
 
 #include <algorithm>
 
+#include "io/cost_words.hpp"
 #include "io/json.hpp"
 #include "io/run_parts.hpp"
 #include "io/text_table.hpp"
 
 namespace photonlane::io {
-namespace {
-
-/// Lanes of a stage in words.
 std::string_view lanes_in_words(LaneKind kind) {
   switch (kind) {
     case LaneKind::frame:
@@ -75,8 +73,6 @@ std::string_view work_in_words(Work work) {
   }
   return "";
 }
-
-}  // namespace
 
 std::string stages_text(const Cost& cost, double least) {
   const double busy = cost.stages.total_ms();

@@ -204,19 +204,23 @@ std::vector<Judgement> judge(const std::string& folder, const JudgeOptions& opti
                 fmt::format("{}/kept.json: damaged or cut short: {}", folder, problem.what()));
   }
   if (subjects.empty()) throw Error(ErrorKind::input, fmt::format("{}: no scene was kept", folder));
-  std::vector<Frame> kept;
-  for (const std::string& picture : pictures) kept.push_back(read_frame(picture));
+  std::vector<std::shared_ptr<const Frame>> kept;
+  for (const std::string& picture : pictures) {
+    kept.push_back(std::make_shared<const Frame>(read_frame(picture)));
+  }
   work_through(subjects, options.threads, options.repeats, options.progress);
   std::vector<Judgement> judgements;
   for (std::size_t i = 0; i < subjects.size(); ++i) {
-    const Subject& subject = subjects[i];
+    Subject& subject = subjects[i];
     Judgement& own = judgements.emplace_back();
     own.scene = subject.request.path;
-    own.same_picture = same_colors(kept[i], subject.frame);
+    own.kept = kept[i];
+    own.made = std::make_shared<const Frame>(std::move(subject.frame));
+    own.same_picture = same_colors(*own.kept, *own.made);
     if (!own.same_picture) {
       own.picture_holds = false;
-      if (kept[i].size() == subject.frame.size()) {
-        own.difference = compare(subject.frame, kept[i]);
+      if (own.kept->size() == own.made->size()) {
+        own.difference = compare(*own.made, *own.kept);
         own.difference->errors = {};
         own.picture_holds =
             !options.limits.empty() &&
@@ -224,7 +228,7 @@ std::vector<Judgement> judge(const std::string& folder, const JudgeOptions& opti
                         [&](const Limit& limit) { return holds(limit, *own.difference); });
       }
     }
-    std::tie(own.most_work, own.work) = work_change(tallies[i], subject.frame.tally);
+    std::tie(own.most_work, own.work) = work_change(tallies[i], own.made->tally);
     own.work_holds = own.work <= 1 + options.more_work;
     own.other_machine = other_machine;
     if (subject.times.empty() || times[i].empty()) continue;

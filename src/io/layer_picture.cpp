@@ -147,8 +147,8 @@ std::string outside_of(const std::vector<double>& sorted, const Legend& legend) 
     return 100 * static_cast<double>(count) / static_cast<double>(sorted.size());
   };
   std::string text;
-  if (above > 0) text += fmt::format("; {:.2g} % above, to {:.4g}", percent(above), sorted.back());
-  if (below > 0) text += fmt::format("; {:.2g} % below, to {:.4g}", percent(below), sorted.front());
+  if (above > 0) text += fmt::format("; {:.2g} % above, to {:.3g}", percent(above), sorted.back());
+  if (below > 0) text += fmt::format("; {:.2g} % below, to {:.3g}", percent(below), sorted.front());
   return text;
 }
 

@@ -165,7 +165,8 @@ std::string time_tics(const Points& points) {
 
 }  // namespace
 
-std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotMarks& marks) {
+std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFacts& facts,
+                       const std::string& what) {
   const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
   std::vector<const Setting*> order;
   for (const Setting& setting : sweep.settings) order.push_back(&setting);
@@ -211,9 +212,9 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotM
       "set output ARG2\n";
   text += fmt::format("set title {} noenhanced\n",
                       quoted(fmt::format("{}: cost against error, {}", title,
-                                         !marks.what.empty() ? marks.what
-                                         : sweep.one_by_one  ? "one knob at a time"
-                                                             : "by " + knobs)));
+                                         !what.empty()      ? what
+                                         : sweep.one_by_one ? "one knob at a time"
+                                                            : "by " + knobs)));
   text += fmt::format(
       "set xlabel 'milliseconds a frame, median, bars to the quartiles' noenhanced\n"
       "set ylabel {} noenhanced\n",
@@ -236,18 +237,20 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotM
         points.floor);
   }
   const Setting* const chosen =
-      marks.chosen ? &sweep.settings[*marks.chosen] : static_cast<const Setting*>(nullptr);
-  if (marks.limit && *marks.limit > points.bottom() && *marks.limit < points.top()) {
+      facts.chosen ? &sweep.settings[*facts.chosen] : static_cast<const Setting*>(nullptr);
+  for (const Limit& limit : facts.limits) {
+    if (limit.metric->name != metric.name) continue;
+    if (limit.bound <= points.bottom() || limit.bound >= points.top()) continue;
     text += fmt::format(
         "set arrow from graph 0, first {0} to graph 1, first {0} nohead dt 2 lc rgb '#b5632a'\n"
         "set label {1} at graph 0.995, first {0} right offset 0,0.5 tc rgb '#b5632a' noenhanced\n",
-        *marks.limit, quoted(fmt::format("{} {:g}", metric.name, *marks.limit)));
+        limit.bound, quoted(fmt::format("{} {:g}", metric.name, limit.bound)));
   }
-  if (marks.most_ms && *marks.most_ms > points.left() && *marks.most_ms < points.right()) {
+  if (facts.most_ms && *facts.most_ms > points.left() && *facts.most_ms < points.right()) {
     text += fmt::format(
         "set arrow from first {0}, graph 0 to first {0}, graph 1 nohead dt 2 lc rgb '#b5632a'\n"
         "set label '{0:g} ms' at first {0}, graph 0.97 left offset 0.5,0 tc rgb '#b5632a'\n",
-        *marks.most_ms);
+        *facts.most_ms);
   }
   if (chosen != nullptr) {
     const double error =
@@ -379,27 +382,6 @@ std::string draw_plot(const std::string& script, std::string& png, std::string& 
     }
   }
   return "";
-}
-
-SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title,
-                       const PlotMarks& marks) {
-  make_folder(folder);
-  const std::string base = folder + "/";
-  SweepFiles files{base + "sweep.csv",      base + "sweep.json",     base + "cost-error.gp",
-                   base + "cost-error.png", base + "cost-error.svg", ""};
-  write_file(files.csv, sweep_csv(sweep));
-  write_file(files.json, sweep_json(sweep));
-  write_file(files.script, sweep_plot(sweep, title, marks));
-  files.problem = draw_plot(files.script, files.png, files.svg);
-  if (const auto lines = sweep_lines(sweep, title)) {
-    const std::string script = base + "lines.gp";
-    write_file(script, *lines);
-    files.lines_png = base + "lines.png";
-    files.lines_svg = base + "lines.svg";
-    const std::string problem = draw_plot(script, files.lines_png, files.lines_svg);
-    if (files.problem.empty()) files.problem = problem;
-  }
-  return files;
 }
 
 }  // namespace photonlane::io

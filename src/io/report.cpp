@@ -7,6 +7,7 @@
 #include "io/files.hpp"
 #include "io/json.hpp"
 #include "io/run_parts.hpp"
+#include "io/sweep_words.hpp"
 #include "io/text_table.hpp"
 #include "photonlane/base/vector.hpp"
 #include "photonlane/io/machine.hpp"
@@ -36,7 +37,16 @@ std::string reference_line(const Sweep& sweep) {
   return fmt::format("reference: {}x{}, {}", frame.width, frame.height, means);
 }
 
-/// A knob's last word, where no other knob of the sweep ends in it.
+Json camera_object(const Camera& camera) {
+  Json object = Json::object();
+  for (const auto& entry : camera_knobs()) {
+    object[std::string(entry.info.name)] = knob_text(entry, camera);
+  }
+  return object;
+}
+
+}  // namespace
+
 std::string short_name(const Sweep& sweep, const std::string& knob) {
   const std::string word = knob.substr(knob.rfind('.') + 1);
   const auto alike = std::count_if(
@@ -45,7 +55,16 @@ std::string short_name(const Sweep& sweep, const std::string& knob) {
   return alike > 1 ? knob : word;
 }
 
-}  // namespace
+std::string setting_words(const Sweep& sweep, const Setting& setting) {
+  if (sweep.one_by_one) return setting_label(sweep, setting);
+  std::string words;
+  for (std::size_t k = 0; k < setting.values.size(); ++k) {
+    if (setting.values[k] == "-") continue;
+    words += fmt::format("{}{}={}", words.empty() ? "" : ", ", short_name(sweep, sweep.knobs[k]),
+                         setting.values[k]);
+  }
+  return words;
+}
 
 std::string difference_text(const Difference& difference) {
   std::vector<std::vector<std::string>> rows;
@@ -256,7 +275,7 @@ std::string difference_json(const Difference& difference) {
   return json_text(metrics_object(difference));
 }
 
-std::string sweep_json(const Sweep& sweep) {
+std::string sweep_json(const Sweep& sweep, const RunFacts& facts) {
   Json object;
   object["knobs"] = sweep.knobs;
   object["metric"] = sweep.metric;
@@ -276,6 +295,14 @@ std::string sweep_json(const Sweep& sweep) {
   };
   object["version"] = PHOTONLANE_VERSION;
   object["machine"] = machine_name();
+  object["date"] = date_text();
+  object["scene"] = facts.scene;
+  object["scene_digest"] = facts.digest;
+  object["command"] = facts.command;
+  object["threads"] = facts.threads;
+  object["limits"] = limits_object(facts);
+  object["chosen"] = facts.chosen ? Json(*facts.chosen) : Json(nullptr);
+  if (!sweep.settings.empty()) object["camera"] = camera_object(sweep.settings.front().camera);
   for (const Setting& setting : sweep.settings) {
     object["settings"].push_back(
         {{"values", setting.values},

@@ -163,6 +163,14 @@ PlaneReport plane_report_from(const Json& json) {
   return report;
 }
 
+Json limits_object(const RunFacts& facts) {
+  Json limits = Json::object();
+  for (const Limit& limit : facts.limits) limits[std::string(limit.metric->name)] = limit.bound;
+  if (facts.most_ms) limits["ms"] = *facts.most_ms;
+  if (facts.most_p95_ms) limits["p95_ms"] = *facts.most_p95_ms;
+  return limits;
+}
+
 Json metrics_object(const Difference& difference) {
   Json object;
   for (const Metric& metric : metrics()) {

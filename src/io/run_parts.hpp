@@ -6,6 +6,7 @@
 
 #include "base/digest.hpp"
 #include "io/json.hpp"
+#include "photonlane/io/report.hpp"
 #include "photonlane/io/scene_file.hpp"
 #include "photonlane/measure/sweep.hpp"
 
@@ -26,6 +27,8 @@ void add_frame(const Frame& frame, Digest& digest);
 using TallyCount = std::pair<std::string_view, std::uint64_t Tally::*>;
 std::span<const TallyCount> tally_counts();
 
+/// What results had to keep, by name.
+Json limits_object(const RunFacts& facts);
 /// Every metric by its name, null where it has no value.
 Json metrics_object(const Difference& difference);
 Json stage_object(const Stage& stage);

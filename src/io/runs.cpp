@@ -11,6 +11,7 @@
 #include "io/run_parts.hpp"
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/output.hpp"
+#include "photonlane/io/result_page.hpp"
 
 namespace photonlane::io {
 std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
@@ -99,6 +100,11 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
   return steps;
 }
 
+std::string scene_digest(const SceneFile& file) {
+  const Digest digest = digest_of_scene(file);
+  return fmt::format("{:016x}{:016x}", digest.high, digest.low);
+}
+
 Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std::string& folder,
                 SweepOptions options, const RunOptions& run) {
   const OutputFolder made(folder);
@@ -134,10 +140,15 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
   options.keep = [&](const Budget& budget, const Camera& camera, Frame& frame) {
     references.write(reference(budget, camera), frame);
   };
+  const OutputFolder pictures(folder + "/pictures");
+  if (!run.resume) pictures.remove_numbered("setting-", ".png");
+  options.made = [&](std::size_t setting, Frame& frame) {
+    write_frame(setting_picture(folder, setting), frame);
+  };
   bool table = false;
   options.so_far = [&](const Sweep& so_far) {
     write_file(folder + "/sweep.csv", sweep_csv(so_far));
-    write_file(folder + "/sweep.json", sweep_json(so_far));
+    write_file(folder + "/sweep.json", sweep_json(so_far, run.facts));
     table = true;
   };
   double share = 0;
@@ -150,6 +161,10 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
         sweep([&](const SceneNumbers& numbers) { return compile(scene_with(file, numbers)); },
               file.numbers, file.camera, file.budget, vary, options);
     journal.finish();
+    const Budget& best = result.reference;
+    std::optional<Frame> told = options.given ? std::optional(*options.given)
+                                              : options.kept(best, result.settings[0].camera);
+    if (told) write_frame(reference_picture(folder), *told);
     if (options.given) return result;
     std::vector<Digest> own;
     for (const Setting& setting : result.settings) {

@@ -9,7 +9,10 @@
 #include "io/run_parts.hpp"
 #include "io/text_table.hpp"
 #include "io/yaml_text.hpp"
+#include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/machine.hpp"
 #include "photonlane/io/output.hpp"
+#include "photonlane/io/result_page.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -124,7 +127,7 @@ std::string tune_csv(const Tuned& tuned) {
   return text;
 }
 
-std::string tune_json(const Tuned& tuned) {
+std::string tune_json(const Tuned& tuned, const RunFacts& facts) {
   Json trials = Json::array();
   for (const Trial& trial : tuned.trials) {
     trials.push_back({{"values", trial.values},
@@ -134,6 +137,13 @@ std::string tune_json(const Tuned& tuned) {
                       {"on_front", trial.on_front}});
   }
   Json object{{"version", PHOTONLANE_VERSION},
+              {"machine", machine_name()},
+              {"date", date_text()},
+              {"scene", facts.scene},
+              {"scene_digest", facts.digest},
+              {"command", facts.command},
+              {"threads", facts.threads},
+              {"limits", limits_object(facts)},
               {"knobs", tuned.knobs},
               {"notches", tuned.notches},
               {"without_effect", tuned.without_effect},
@@ -159,27 +169,20 @@ std::string budget_yaml(const Budget& budget) {
 }
 
 TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title,
-                     const TuneGoal& goal) {
+                     const RunFacts& given) {
   make_folder(folder);
-  TuneFiles files{folder + "/tune.csv",
-                  folder + "/tune.json",
-                  folder + "/budget.yaml",
-                  folder + "/cost-error.gp",
-                  folder + "/cost-error.png",
-                  folder + "/cost-error.svg",
-                  ""};
+  RunFacts facts = given;
+  facts.chosen = tuned.chosen;
+  TuneFiles files{folder + "/tune.csv",       folder + "/tune.json",
+                  folder + "/budget.yaml",    folder + "/cost-error.gp",
+                  folder + "/cost-error.png", folder + "/cost-error.svg"};
   write_file(files.csv, tune_csv(tuned));
-  write_file(files.json, tune_json(tuned));
+  write_file(files.json, tune_json(tuned, facts));
   write_file(files.budget, budget_yaml(tuned.best().budget));
-  PlotMarks marks{.what = "settings that were tried",
-                  .limit = {},
-                  .most_ms = goal.most_ms,
-                  .chosen = tuned.chosen};
-  for (const Limit& limit : goal.limits) {
-    if (limit.metric->name == tuned.metric) marks.limit = limit.bound;
-  }
-  write_file(files.script, sweep_plot(as_sweep(tuned), title, marks));
+  write_file(files.script, sweep_plot(as_sweep(tuned), title, facts, "settings that were tried"));
   files.problem = draw_plot(files.script, files.png, files.svg);
+  files.report = folder + "/report.html";
+  write_file(files.report, tune_page(tuned, title, facts, folder));
   return files;
 }
 
@@ -229,9 +232,20 @@ Tuned run_tune(const SceneFile& file, const std::string& folder, TuneOptions opt
   };
   options.progress = run.progress;
   try {
-    Tuned tuned = tune(compile(file.scene), file.camera, file.budget, options);
+    const World world = compile(file.scene);
+    Tuned tuned = tune(world, file.camera, file.budget, options);
     journal.finish();
     references.remove_all_but(own);
+    const Camera& view = options.views.empty() ? file.camera : options.views.front();
+    make_folder(folder + "/pictures");
+    for (const bool found : {false, true}) {
+      const Budget& budget = found ? tuned.best().budget : file.budget;
+      RenderOptions shown;
+      shown.layers = {Layer::display};
+      shown.threads = run.threads;
+      Frame frame = render(world, view, budget, std::move(shown));
+      write_frame(tuned_picture(folder, found), frame);
+    }
     return tuned;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::cancelled) throw;

@@ -22,7 +22,12 @@ class Profiler {
 
   FrameProfile run() {
     time_frames();
-    if (world_.plane() == nullptr) find_regions();
+    if (world_.plane() == nullptr) {
+      find_regions();
+    } else {
+      profile_.frame = std::make_shared<const Frame>(
+          render(world_, camera_, budget_, options({Layer::display})));
+    }
     if (options_.knobs) turn_knobs();
     return std::move(profile_);
   }
@@ -61,11 +66,13 @@ class Profiler {
 
   void find_regions() {
     share_ = 0.45;
-    const LayerSet layers{Layer::cost,     Layer::evaluations, Layer::steps, Layer::crossings,
-                          Layer::material, Layer::normal,      Layer::ending};
+    const LayerSet layers{Layer::display,   Layer::cost,     Layer::evaluations, Layer::steps,
+                          Layer::crossings, Layer::material, Layer::normal,      Layer::ending};
     Budget whole_size = budget_;
     whole_size.frame.scale = 1;
-    const Frame frame = render(world_, camera_, whole_size, options(layers));
+    profile_.frame =
+        std::make_shared<const Frame>(render(world_, camera_, whole_size, options(layers)));
+    const Frame& frame = *profile_.frame;
     const Size size = frame.size();
     constexpr int cells = 8;
     const int across = std::min(cells, size.width);

@@ -257,7 +257,7 @@ class SweepRun {
       std::optional<SweepPart> part = known_part(i);
       if (!part) {
         const Frame& reference = reference_of_view(setting.camera);
-        const Frame frame =
+        Frame frame =
             render(worlds_.at(setting.numbers), setting.camera, setting.budget, measured_);
         part.emplace();
         part->tally = frame.tally;
@@ -265,6 +265,7 @@ class SweepRun {
                           ? compare(frame, reference)
                           : compare(resample(frame, reference.size()), reference);
         part->error.errors = {};
+        if (options_.made) options_.made(i, frame);
         tell(i, *part);
       }
       setting.tally = part->tally;

@@ -112,6 +112,26 @@ TEST(Scale, PartsAndDisplayAreThoseOfTheWhole) {
   }
 }
 
+TEST(Scale, CountsOfPartsAddUpToThoseOfTheWhole) {
+  const World world = compile(yard());
+  for (const double scale : {0.75, 0.5, 0.33}) {
+    const LayerSet layers{Layer::color};
+    const Frame whole = make(world, scale, Upscale::guided, layers);
+    double lanes = 0;
+    double shadows = 0;
+    for (int y = 0; y < 100; y += 10) {
+      for (int x = 0; x < 160; x += 20) {
+        const Frame part = make(world, scale, Upscale::guided, layers, PixelPart{x, y, {20, 10}});
+        lanes += static_cast<double>(part.tally.lanes);
+        shadows += static_cast<double>(part.tally.shadow_lanes);
+      }
+    }
+    // Each part rounds its share.
+    EXPECT_NEAR(lanes / static_cast<double>(whole.tally.lanes), 1, 0.01) << scale;
+    EXPECT_NEAR(shadows / static_cast<double>(whole.tally.shadow_lanes), 1, 0.05) << scale;
+  }
+}
+
 TEST(Scale, WorksForColumnsPlanesAndTinyFrames) {
   const World cells = compile(test::drawn(test::square_room(6)));
   Scene fractal;

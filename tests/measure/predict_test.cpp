@@ -70,8 +70,8 @@ TEST(Predict, WorksForEveryKindOfFrame) {
   for (const char* name : {"evening", "wings", "window", "flowers", "plan"}) {
     io::SceneFile file =
         io::read_scene(std::string(PHOTONLANE_SOURCE) + "/demo/glasshouse-" + name + ".yaml");
-    file.budget.frame.width = 203;
-    file.budget.frame.height = 131;
+    file.budget.frame.width = test::effort(203);
+    file.budget.frame.height = test::effort(131);
     const World world = compile(file.scene);
     const Camera camera = file.views.empty() ? file.camera : file.views.front().camera;
     const Prediction one = predict(world, camera, file.budget, {.threads = 2});
@@ -118,8 +118,11 @@ TEST(FrameProfiles, NameTheDearRegionAndTheKnobsThatMatter) {
   const FrameProfile profile = profile_frame(world, camera, budget, {.threads = 1});
   ASSERT_FALSE(profile.regions.empty());
   const DearRegion& first = profile.regions.front();
-  EXPECT_GT(first.share, 2 * first.pixels);
-  EXPECT_GT(first.part.x, budget.frame.width / 2);
+  // Of the few pixels that the sanitizers look at none costs much more than the others.
+  if (test::effort(8) == 8) {
+    EXPECT_GT(first.share, 2 * first.pixels);
+    EXPECT_GT(first.part.x, budget.frame.width / 2);
+  }
   EXPECT_FALSE(first.why.empty());
   const auto find = [&](const std::string& knob, bool finer) {
     return std::find_if(profile.knobs.begin(), profile.knobs.end(), [&](const KnobWorth& one) {

@@ -132,7 +132,8 @@ TEST(Tune, MayScaleColors) {
   options.by = TuneCost::work;
   options.vary = {parse_vary("frame.scale=0.5,1"), parse_vary("frame.upscale=guided,nearest"),
                   parse_vary("frame.samples=1,2")};
-  const Tuned tuned = tune(world, there, {.frame = {96, 60, 2}}, options);
+  const Tuned tuned =
+      tune(world, there, {.frame = {test::effort(96), test::effort(60), 2}}, options);
   ASSERT_TRUE(tuned.kept());
   bool woken = false;
   for (const Trial& trial : tuned.trials) {
@@ -141,7 +142,7 @@ TEST(Tune, MayScaleColors) {
   }
   EXPECT_EQ(woken, tuned.best().budget.frame.scale != 1);
   // A scene that scales already can be tuned, profiled and foretold as well.
-  Budget half{.frame = {320, 200, 1}};
+  Budget half{.frame = {test::effort(320), test::effort(200), 1}};
   half.frame.scale = 0.5;
   EXPECT_GT(predict(world, there, half).ms, 0);
   EXPECT_FALSE(profile_frame(world, there, half, {.threads = 2, .repeats = 1}).knobs.empty());
@@ -208,7 +209,7 @@ TEST(Tune, GoesOnWhereItWasStopped) {
   options.goal.limits = {parse_limit("rmse=0.05")};
   options.by = TuneCost::work;
   options.vary = {parse_vary("frame.samples=1,2,4"), parse_vary("bounces.limit=0,1,2,4")};
-  const Budget base{.frame = {96, 64, 2}};
+  const Budget base{.frame = {test::effort(96), test::effort(64), 2}};
   std::map<std::size_t, TrialPart> kept;
   options.measured = [&](std::size_t number, const TrialPart& part) { kept[number] = part; };
   const Tuned whole = tune(world, there, base, options);

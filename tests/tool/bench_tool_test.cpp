@@ -6,6 +6,7 @@
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
+#include "support/effort.hpp"
 #include "support/tool.hpp"
 
 namespace photonlane {
@@ -148,16 +149,18 @@ TEST_F(BenchTool, PredictSaysWhatAFrameWillCost) {
 }
 
 TEST_F(BenchTool, ProfileSaysWhereTimeGoesAndWhatKnobsAreWorth) {
-  const Outcome outcome = tool("profile yard.yaml --repeats 1");
+  const std::string size = fmt::format(" --size {}x{} ", test::effort(96), test::effort(60));
+  const Outcome outcome = tool("profile yard.yaml --repeats 1" + size);
   EXPECT_EQ(outcome.code, 0);
   EXPECT_THAT(outcome.output, StartsWith("a frame takes "));
   EXPECT_THAT(outcome.output, HasSubstr("evaluating fields"));
   EXPECT_THAT(outcome.output, HasSubstr("what each knob is worth"));
   EXPECT_THAT(outcome.output, HasSubstr("without effect here:"));
-  const Json json = Json::parse(tool("profile yard.yaml --repeats 1 --json").output);
+  const Json json = Json::parse(tool("profile yard.yaml --repeats 1 --json" + size).output);
   EXPECT_FALSE(json["stages"].empty());
   EXPECT_FALSE(json["knobs"].empty());
-  EXPECT_TRUE(Json::parse(tool("profile yard.yaml --no-knobs --json").output)["knobs"].empty());
+  EXPECT_TRUE(
+      Json::parse(tool("profile yard.yaml --no-knobs --json" + size).output)["knobs"].empty());
   EXPECT_THAT(refused("profile yard.yaml --repeats 0"), HasSubstr("--repeats"));
 }
 

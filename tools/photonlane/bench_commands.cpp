@@ -20,6 +20,12 @@ std::string render_line(const TuneCommand& command, const Tuned& tuned) {
   return render_line(command.common, turned);
 }
 
+/// Prints the paths of what was left in a folder.
+void name_files(const io::ResultFiles& files, bool quiet) {
+  if (quiet) return;
+  for (const std::string& path : {files.csv, files.json, files.report}) print("{}\n", path);
+}
+
 TuneOptions options_of(const TuneCommand& command, const io::SceneFile& file) {
   TuneOptions options;
   std::vector<std::string> texts = command.limits;
@@ -56,20 +62,23 @@ int run(const TuneCommand& command) {
     TuneOptions options = options_of(command, file);
     const io::OutputFolder folder(command.output);
     const Stoppable stoppable;
+    io::RunFacts facts = facts_of(file, command.common.threads);
+    facts.limits = options.goal.limits;
+    facts.most_ms = options.goal.most_ms;
+    facts.most_p95_ms = options.goal.most_p95_ms;
     Tuned tuned;
     {
       ProgressBar bar("tune", command.common.quiet);
       tuned = io::run_tune(file, command.output, options,
                            run_options(command.common.threads, command.resume, bar));
     }
-    const io::TuneFiles files = io::write_tune(
-        command.output, tuned, file.scene.title.empty() ? command.common.scene : file.scene.title,
-        options.goal);
+    const io::TuneFiles files = io::write_tune(command.output, tuned, title_of(file), facts);
     if (command.common.json) {
-      put(io::tune_json(tuned));
+      put(io::tune_json(tuned, facts));
     } else if (!command.common.quiet) {
       put(io::tune_text(tuned));
-      for (const std::string& path : {files.csv, files.json, files.budget, files.png, files.svg}) {
+      for (const std::string& path :
+           {files.csv, files.json, files.budget, files.png, files.svg, files.report}) {
         if (!path.empty()) print("{}\n", path);
       }
     }
@@ -133,6 +142,8 @@ int run(const ProfileCommand& command) {
     if (!file.views.empty()) {
       throw Error(ErrorKind::usage, "a profile is of one camera, the scene has several views");
     }
+    std::optional<io::OutputFolder> folder;
+    if (!command.output.empty()) folder.emplace(command.output);
     const World world = compile(file.scene);
     ProfileOptions options;
     options.threads = command.common.threads;
@@ -148,6 +159,11 @@ int run(const ProfileCommand& command) {
       put(io::profile_json(profile));
     } else if (!command.common.quiet) {
       put(io::profile_text(profile));
+    }
+    if (!command.output.empty()) {
+      name_files(io::write_profile(command.output, profile, title_of(file),
+                                   facts_of(file, command.common.threads)),
+                 command.common.quiet || command.common.json);
     }
     return success;
   });
@@ -174,6 +190,8 @@ int run(const JudgeCommand& command) {
   options.limits = parse_limits(command.limits);
   options.more_work = command.more_work / 100;
   options.slower = command.slower / 100;
+  std::optional<io::OutputFolder> folder;
+  if (!command.output.empty()) folder.emplace(command.output);
   std::vector<io::Judgement> judgements;
   {
     const Stoppable stoppable;
@@ -187,6 +205,14 @@ int run(const JudgeCommand& command) {
     if (!command.json && (!command.quiet || !one.holds())) print("{}\n", io::judgement_line(one));
   }
   if (command.json) put(io::judgements_json(judgements));
+  if (!command.output.empty()) {
+    io::RunFacts facts;
+    facts.command = command_line();
+    facts.threads = command.threads;
+    facts.limits = options.limits;
+    name_files(io::write_judgements(command.output, judgements, facts),
+               command.quiet || command.json);
+  }
   return all_hold ? success : check_failed;
 }
 
@@ -263,6 +289,8 @@ void add_profile(CLI::App& app, ProfileCommand& command, std::function<int()>& c
   profile->add_option("--repeats", command.repeats, "timed frames (3)")
       ->check(CLI::Range(1, 1000))
       ->type_name("N");
+  profile->add_option("-o,--output", command.output, "folder to write tables and a report to")
+      ->type_name("DIR");
   profile->add_flag("--no-knobs", command.no_knobs, "leave out what each knob is worth");
   profile->callback([&] { chosen = [&] { return run(command); }; });
 }
@@ -305,6 +333,8 @@ void add_judge(CLI::App& app, JudgeCommand& command, std::function<int()>& chose
   judge->add_option("--repeats", command.repeats, "timed frames of each scene (7); 0: no times")
       ->check(CLI::Range(0, 1000))
       ->type_name("N");
+  judge->add_option("-o,--output", command.output, "folder to write tables and a report to")
+      ->type_name("DIR");
   add_threads(*judge, command.threads);
   judge->add_flag("--quiet", command.quiet, "print nothing but what does not hold");
   judge->add_flag("--json", command.json, "print JSON instead of text");

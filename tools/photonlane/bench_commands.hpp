@@ -33,6 +33,7 @@ struct PredictCommand {
 
 struct ProfileCommand {
   SceneOptions common;
+  std::string output;
   int repeats = 3;
   bool no_knobs = false;
 };
@@ -46,6 +47,7 @@ struct KeepCommand {
 
 struct JudgeCommand {
   std::string folder;
+  std::string output;
   std::vector<std::string> limits;
   double more_work = 1;  ///< percent
   double slower = 15;    ///< percent

@@ -203,8 +203,6 @@ int run(const RenderCommand& command) {
   });
 }
 
-namespace {}  // namespace
-
 int run(const SweepCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
@@ -245,37 +243,40 @@ int run(const SweepCommand& command) {
     }
     const io::OutputFolder folder(command.output);
     const Stoppable stoppable;
+    io::RunFacts facts = facts_of(file, command.common.threads);
+    facts.limits = limits;
+    facts.most_ms = most_ms;
     Sweep result;
     {
       ProgressBar bar("sweep", command.common.quiet);
-      result = io::run_sweep(file, vary, command.output, options,
-                             run_options(command.common.threads, command.resume, bar));
+      io::RunOptions run = run_options(command.common.threads, command.resume, bar);
+      run.facts = facts;
+      result = io::run_sweep(file, vary, command.output, options, run);
     }
-    io::PlotMarks marks{.what = {}, .limit = {}, .most_ms = most_ms, .chosen = {}};
-    for (const Limit& limit : limits) {
-      if (limit.metric->name == command.metric) marks.limit = limit.bound;
+    const bool limited = most_ms || !limits.empty();
+    const Setting* best = !limited  ? nullptr
+                          : most_ms ? best_within(result, *most_ms, limits)
+                                    : cheapest_within(result, limits);
+    if (best != nullptr) {
+      facts.chosen = static_cast<std::size_t>(best - result.settings.data());
     }
-    const io::SweepFiles files =
-        io::write_sweep(command.output, result,
-                        file.scene.title.empty() ? command.common.scene : file.scene.title, marks);
+    const io::SweepFiles files = io::write_sweep(command.output, result, title_of(file), facts);
     if (command.common.json) {
-      put(io::sweep_json(result));
+      put(io::sweep_json(result, facts));
     } else if (!command.common.quiet) {
       put(io::sweep_text(result));
       for (const std::string& path : {files.csv, files.json, files.script, files.png, files.svg,
-                                      files.lines_png, files.lines_svg}) {
+                                      files.lines_png, files.lines_svg, files.report}) {
         if (!path.empty()) print("{}\n", path);
       }
     }
     if (!files.problem.empty() && !command.common.quiet) {
       complain(files.problem);
     }
-    if (limits.empty() && !most_ms) return success;
+    if (!limited) return success;
     std::string wanted;
     if (most_ms) wanted = fmt::format("{:.6g} ms at most", *most_ms);
     for (const Limit& limit : limits) wanted += (wanted.empty() ? "" : ", ") + limit_text(limit);
-    const Setting* best =
-        most_ms ? best_within(result, *most_ms, limits) : cheapest_within(result, limits);
     if (best == nullptr) {
       complain("no setting keeps " + wanted + nearest_text(result, most_ms, limits));
       return check_failed;

@@ -15,6 +15,7 @@
 #include "photonlane/base/error.hpp"
 #include "photonlane/base/words.hpp"
 #include "photonlane/frame/frame.hpp"
+#include "shared.hpp"
 #include "terminal.hpp"
 
 namespace {
@@ -414,6 +415,7 @@ int main(int argc, char** argv) {
   watch_signals();
   int code = bad_input;
   try {
+    keep_command_line(argc, argv);
     code = run_tool(argc, argv);
   } catch (const photonlane::Error& error) {
     complain(error.what());

@@ -96,8 +96,31 @@ void warn(const io::SceneFile& file) {
   }
 }
 
+namespace {
+std::string own_command_line;
+}  // namespace
+
+void keep_command_line(int argc, char** argv) {
+  own_command_line = "photonlane";
+  for (int i = 1; i < argc; ++i) own_command_line += " " + shell_word(argv[i]);
+}
+const std::string& command_line() { return own_command_line; }
+
+std::string title_of(const io::SceneFile& file) {
+  return file.scene.title.empty() ? file.path : file.scene.title;
+}
+
+io::RunFacts facts_of(const io::SceneFile& file, int threads) {
+  io::RunFacts facts;
+  facts.command = command_line();
+  facts.scene = file.path;
+  facts.digest = io::scene_digest(file);
+  facts.threads = threads;
+  return facts;
+}
+
 io::RunOptions run_options(int threads, bool resume, ProgressBar& bar) {
-  return {.threads = threads, .resume = resume, .progress = bar.callback()};
+  return {.threads = threads, .resume = resume, .facts = {}, .progress = bar.callback()};
 }
 
 }  // namespace photonlane::tool

@@ -28,6 +28,13 @@ std::optional<double> take_number(std::vector<std::string>& limits, const std::s
 /// Prints the notes of a scene file.
 void warn(const io::SceneFile& file);
 io::RunOptions run_options(int threads, bool resume, ProgressBar& bar);
+/// The command this process was started by, ready to paste.
+void keep_command_line(int argc, char** argv);
+const std::string& command_line();
+/// A scene's title, or its file.
+std::string title_of(const io::SceneFile& file);
+/// How results of a scene are made, for their files.
+io::RunFacts facts_of(const io::SceneFile& file, int threads);
 
 /// Runs something on a scene; errors that know no place get that of what they are about in front.
 template <class Work>

@@ -4,6 +4,7 @@
 ///   for (const io::Judgement& one : io::judge("kept", {})) puts(io::judgement_line(one).c_str());
 
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -40,6 +41,7 @@ struct JudgeOptions {
 /// What became of one scene.
 struct Judgement {
   std::string scene;
+  std::shared_ptr<const Frame> kept, made;  ///< the pictures, of colors
   bool same_picture = false;
   std::optional<Difference> difference;  ///< where it is another
   std::string most_work;                 ///< the count that grew or shrank most; empty: none did

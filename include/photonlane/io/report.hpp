@@ -5,6 +5,7 @@
 
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "photonlane/field/sample.hpp"
 #include "photonlane/measure/check.hpp"
@@ -25,26 +26,32 @@ std::string check_text(const SceneReport& report);
 std::string cost_text(const Frame& frame);
 std::string volume_text(const Volume& volume, const VolumeError& error);
 
+/// How results were made and what they had to keep, for the files they are written to.
+struct RunFacts {
+  std::string command;                ///< that makes them again
+  std::string scene;                  ///< its file
+  std::string digest;                 ///< of all that the scene says, see scene_digest()
+  int threads = 0;                    ///< that were asked for; 0: all
+  std::vector<Limit> limits;          ///< of errors
+  std::optional<double> most_ms;      ///< the median frame
+  std::optional<double> most_p95_ms;  ///< 95 in 100 of the views' frames
+  std::optional<std::size_t> chosen;  ///< of the settings: the best that keeps them
+};
+
 /// The same for programs: JSON objects, two spaces a level, with a last line feed. Numbers that do
 /// not exist (the signal-to-noise ratio of equal frames) are null.
 std::string difference_json(const Difference& difference);
-std::string sweep_json(const Sweep& sweep);
 std::string check_json(const SceneReport& report);
 std::string frame_json(const Frame& frame);
 std::string volume_json(const Volume& volume, const VolumeError& error);
+std::string sweep_json(const Sweep& sweep, const RunFacts& facts = {});
 std::string sweep_csv(const Sweep& sweep);
 
-/// What is drawn beside the settings of a sweep.
-struct PlotMarks {
-  std::string what;                   ///< beside the title; empty: the knobs that vary
-  std::optional<double> limit;        ///< of the sweep's metric: a line
-  std::optional<double> most_ms;      ///< of the time: a line
-  std::optional<std::size_t> chosen;  ///< setting with a ring around it
-};
-
 /// A gnuplot script, its data inside, that draws cost against error with the front of best choices
-/// marked: gnuplot -c FILE png|svg OUTPUT.
-std::string sweep_plot(const Sweep& sweep, const std::string& title, const PlotMarks& marks = {});
+/// marked, limits as lines and what was chosen with a ring around it: gnuplot -c FILE png|svg
+/// OUTPUT. `what` stands beside the title; empty: the knobs that vary.
+std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFacts& facts = {},
+                       const std::string& what = "");
 
 /// One frame of a zoom.
 struct ZoomStep {
@@ -64,6 +71,7 @@ std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& s
 struct SweepFiles {
   std::string csv, json, script, png, svg;
   std::string lines_png, lines_svg;  ///< of sweeps over two knobs, one of them of numbers
+  std::string report;                ///< a page for a browser
   std::string problem;  ///< why there are no plots, and what to do about it; empty where there are
 };
 
@@ -71,10 +79,10 @@ struct SweepFiles {
 /// nothing where the sweep is not over two knobs such.
 std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& title);
 
-/// Writes sweep.csv, sweep.json, cost-error.gp, where it has one lines.gp, and where gnuplot is
-/// installed, cost-error.png and cost-error.svg. Throws Error (file) where the folder cannot be
-/// written.
+/// Writes sweep.csv, sweep.json, report.html, cost-error.gp, where it has one lines.gp, and where
+/// gnuplot is installed, cost-error.png and cost-error.svg. The report has the pictures that
+/// run_sweep() left in the folder. Throws Error (file) where the folder cannot be written.
 SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std::string& title,
-                       const PlotMarks& marks = {});
+                       const RunFacts& facts = {});
 
 }  // namespace photonlane::io

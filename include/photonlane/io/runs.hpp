@@ -20,6 +20,7 @@ namespace photonlane::io {
 struct RunOptions {
   int threads = 0;
   bool resume = false;
+  RunFacts facts;  ///< for the files that are written as the run goes on
   std::function<bool(double share)> progress;
 };
 
@@ -37,8 +38,12 @@ struct ZoomPlan {
 std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
                                 const std::string& folder, const RunOptions& run);
 
+/// Digest of all that a scene says and of the files it names: equal for equal scenes.
+std::string scene_digest(const SceneFile& file);
+
 /// A sweep of a scene, numbers of its file among the knobs. sweep.csv and sweep.json are written
-/// after every round of timed frames; write_sweep() adds the plots at the end.
+/// after every round of timed frames, and the picture of every setting; write_sweep() adds the
+/// plots and the report at the end.
 Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std::string& folder,
                 SweepOptions options, const RunOptions& run);
 

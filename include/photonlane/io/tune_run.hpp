@@ -21,7 +21,7 @@ Tuned run_tune(const SceneFile& file, const std::string& folder, TuneOptions opt
 /// What was found and at what price, for people; the trials as a table; all of it for programs.
 std::string tune_text(const Tuned& tuned);
 std::string tune_csv(const Tuned& tuned);
-std::string tune_json(const Tuned& tuned);
+std::string tune_json(const Tuned& tuned, const RunFacts& facts = {});
 
 /// The trials as settings of a sweep, the base first: for its plot and its tables.
 Sweep as_sweep(const Tuned& tuned);
@@ -31,10 +31,11 @@ std::string budget_yaml(const Budget& budget);
 
 struct TuneFiles {
   std::string csv, json, budget, script, png, svg;
+  std::string report;   ///< a page for a browser
   std::string problem;  ///< why there are no plots; empty where there are
 };
 /// Throws Error (file) where the folder cannot be written.
 TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title,
-                     const TuneGoal& goal);
+                     const RunFacts& facts);
 
 }  // namespace photonlane::io

@@ -5,6 +5,7 @@
 ///   one.saved_ms);
 
 #include <functional>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -37,6 +38,8 @@ struct FrameProfile {
   std::vector<DearRegion> regions;  ///< the dearest first
   std::vector<KnobWorth> knobs;     ///< the best bargain first: what saves much for little change
   std::vector<std::string> idle;    ///< knobs that change nothing here
+  /// One frame with what the layers say: display, and of rooms cost, evaluations, steps and others.
+  std::shared_ptr<const Frame> frame;
 };
 
 struct ProfileOptions {

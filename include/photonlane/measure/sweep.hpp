@@ -96,6 +96,8 @@ struct SweepOptions {
   /// References of earlier sweeps: asked before one is made, and given each that was.
   std::function<std::optional<Frame>(const Budget&, const Camera&)> kept;
   std::function<void(const Budget&, const Camera&, Frame&)> keep;
+  /// Told of each setting's frame, which has colors, when its error was measured.
+  std::function<void(std::size_t setting, Frame&)> made;
   std::function<bool(double share)> progress;
   /// What was measured before, by number: asked first, so that a sweep that was stopped goes on.
   std::function<std::optional<SweepPart>(std::size_t part)> known;

@@ -1,0 +1,15 @@
+#pragma once
+
+#include <string>
+
+#include "photonlane/measure/sweep.hpp"
+
+namespace photonlane::io {
+
+/// A knob's last word, where no other knob of the sweep ends in it; else all of it.
+std::string short_name(const Sweep& sweep, const std::string& knob);
+
+/// A setting by its knobs' names and values: "samples=4, corners=none".
+std::string setting_words(const Sweep& sweep, const Setting& setting);
+
+}  // namespace photonlane::io
