@@ -260,14 +260,21 @@ Frame render_parts(const World& world, const Camera& camera, const Budget& budge
   const Stopwatch watch;
   Progress progress(options.progress, count);
   std::mutex adding;
-  parallel_for(options.threads, count, [&](std::size_t i) {
+  // Of many parts each thread makes its own, at few ones all work together.
+  const bool many = count >= 2 * static_cast<std::size_t>(thread_count(options.threads));
+  parallel_for(many ? options.threads : 1, count, [&](std::size_t i) {
     if (progress.stopped()) return;
     RenderOptions one{.layers = options.layers,
-                      .threads = 1,
+                      .threads = many ? 1 : options.threads,
                       .progress = {},
                       .memory_limit = options.memory_limit,
                       .recycle = {},
                       .part = parts[i]};
+    if (!many && options.progress) {
+      one.progress = [&, i](double share) {
+        return options.progress((static_cast<double>(i) + share) / static_cast<double>(count));
+      };
+    }
     const Frame frame = render(world, camera, budget, std::move(one));
     const std::lock_guard lock(adding);
     paste(frame, {0, 0, size}, 0, static_cast<int>(i) * size.height, all);

@@ -107,10 +107,26 @@ std::string stages_text(const Cost& cost, double least) {
          aligned(rows, {.left = {4, 5}});
 }
 
+namespace {
+
+std::string views_text(const FrameProfile& profile) {
+  if (profile.views.empty()) return "";
+  std::vector<double> times;
+  for (const ViewTime& one : profile.views) times.push_back(one.ms);
+  const ViewTime& slowest = profile.views.front();
+  return fmt::format(
+      "{} views: {:.4g} ms in the middle, 95 in 100 within {:.4g} ms, the slowest is number {} "
+      "with {:.4g} ms; of that one:\n",
+      times.size(), quantile(times, 0.5), quantile(times, 0.95), slowest.view + 1, slowest.ms);
+}
+
+}  // namespace
+
 std::string profile_text(const FrameProfile& profile) {
   const Interval interval = interval_of_median(profile.frame_ms);
-  std::string text = fmt::format("a frame takes {:.4g} ms ({:.4g} to {:.4g})\n",
-                                 quantile(profile.frame_ms, 0.5), interval.low, interval.high);
+  std::string text = views_text(profile);
+  text += fmt::format("a frame takes {:.4g} ms ({:.4g} to {:.4g})\n",
+                      quantile(profile.frame_ms, 0.5), interval.low, interval.high);
   text += stages_text(profile.cost);
   if (!profile.regions.empty()) {
     std::vector<std::vector<std::string>> rows{{"pixels", "share of time", "of pixels", "why"}};
@@ -130,6 +146,19 @@ std::string profile_text(const FrameProfile& profile) {
     }
     text += "what each knob is worth, turned alone by one notch, the best bargain first:\n" +
             aligned(rows, {.left = {0, 1}});
+  }
+  if (!profile.errors.empty()) {
+    std::vector<std::vector<std::string>> rows{{"knob", "at its best", "rmse left"}};
+    for (const KnobError& one : profile.errors) {
+      rows.push_back({one.knob, one.from + " to " + one.to, fmt::format("{:.3g}", one.left)});
+    }
+    text +=
+        fmt::format(
+            "where the error comes from: rmse {:.3g} against everything at its best, and what is "
+            "left of it where one knob alone is at its best (the others take off less than a "
+            "hundredth):\n",
+            profile.error) +
+        aligned(rows, {.left = {0, 1}});
   }
   if (!profile.idle.empty()) {
     text += "without effect here:";
@@ -161,7 +190,17 @@ std::string profile_json(const FrameProfile& profile) {
                      {"rmse_changed", one.change},
                      {"finer", one.finer}});
   }
-  return json_text({{"frame_ms", profile.frame_ms},
+  Json errors = Json::array();
+  for (const KnobError& one : profile.errors) {
+    errors.push_back(
+        {{"knob", one.knob}, {"from", one.from}, {"to", one.to}, {"rmse_left", one.left}});
+  }
+  Json views = Json::array();
+  for (const ViewTime& one : profile.views) views.push_back({{"view", one.view}, {"ms", one.ms}});
+  return json_text({{"views", std::move(views)},
+                    {"rmse", profile.error},
+                    {"errors", std::move(errors)},
+                    {"frame_ms", profile.frame_ms},
                     {"tally", to_json(profile.tally)},
                     {"threads", profile.cost.threads},
                     {"waiting_ms", profile.cost.waiting_ms},

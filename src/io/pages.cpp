@@ -82,8 +82,11 @@ class Pictures {
 /// Settings as points of a chart and rows of a table.
 class SettingRows {
  public:
-  SettingRows(const Sweep& sweep, const RunFacts& facts, bool timed)
-      : sweep_(sweep), facts_(facts), metric_(metric_of(sweep.metric)), timed_(timed) {}
+  SettingRows(const Sweep& sweep, const RunFacts& facts)
+      : sweep_(sweep),
+        facts_(facts),
+        metric_(metric_of(sweep.metric)),
+        timed_(sweep.by != RankBy::work) {}
 
   /// The knob that series go by: of those with several values the one with the fewest.
   void choose_series() {
@@ -120,7 +123,7 @@ class SettingRows {
         fmt::format("{}: {}. ", metric_.name, metric_.help) +
         "Each point is a setting; larger ones are not beaten in both time and error. Hover for "
         "values, click to see the picture at the right.";
-    chart.x_label = timed_ ? "milliseconds a frame" : "counted work";
+    chart.x_label = cost_axis(sweep_);
     chart.y_label =
         std::string(metric_.name) + (metric_.unit.empty() ? "" : fmt::format(", {}", metric_.unit));
     chart.x_log = true;
@@ -133,10 +136,10 @@ class SettingRows {
       point.low = setting.total_likely.low;
       point.high = setting.total_likely.high;
       point.label = setting_words(sweep_, setting);
-      point.values = {
-          timed_ ? fmt::format("{:.4g} ms ({:.4g} to {:.4g})", point.x, point.low, point.high)
-                 : fmt::format("{:.4g} of work", point.x),
-          fmt::format("{} {}", metric_.name, metric_text(metric_, setting.error))};
+      point.values = {timed_ ? fmt::format("{:.4g} {} ({:.4g} to {:.4g})", point.x,
+                                           cost_words(sweep_), point.low, point.high)
+                             : fmt::format("{:.4g} of work", point.x),
+                      fmt::format("{} {}", metric_.name, metric_text(metric_, setting.error))};
       point.front = setting.on_front;
       point.row = i;
       point.picture = pictures[i];
@@ -168,8 +171,9 @@ class SettingRows {
     for (const std::string& knob : sweep_.knobs) {
       table.heads.emplace_back(knob, numbers(table.heads.size()));
     }
-    table.heads.emplace_back(timed_ ? "ms" : "work", true);
+    table.heads.emplace_back(cost_words(sweep_), true);
     if (timed_) table.heads.emplace_back("likely", true);
+    if (timed_ && sweep_.views > 1) table.heads.emplace_back("p95 ms", true);
     const bool counted = sweep_.settings.front().tally.lanes > 0;
     if (counted) table.heads.emplace_back("steps/lane", true);
     for (const Metric& metric : metrics()) {
@@ -189,6 +193,9 @@ class SettingRows {
         row.cells.push_back(number_cell(
             setting.total_likely.low,
             fmt::format("{:.4g} to {:.4g}", setting.total_likely.low, setting.total_likely.high)));
+      }
+      if (timed_ && sweep_.views > 1) {
+        row.cells.push_back(number_cell(setting.p95_ms, fmt::format("{:.4g}", setting.p95_ms)));
       }
       if (counted) {
         row.cells.push_back(number_cell(setting.tally.steps_per_lane(),
@@ -222,10 +229,10 @@ std::string best_text(const Sweep& sweep, const RunFacts& facts) {
   if (!facts.chosen) return "No setting keeps " + limits + ".";
   const Setting& best = sweep.settings[*facts.chosen];
   const Metric& metric = metric_of(sweep.metric);
-  return fmt::format("{} with {}: {}: {:.4g} ms, {} {}.",
+  return fmt::format("{} with {}: {}: {:.4g} {}, {} {}.",
                      facts.most_ms || facts.most_p95_ms ? "Most accurate" : "Cheapest", limits,
-                     setting_words(sweep, best), best.total_ms.median, metric.name,
-                     metric_text(metric, best.error));
+                     setting_words(sweep, best), best.total_ms.median, cost_words(sweep),
+                     metric.name, metric_text(metric, best.error));
 }
 
 std::string csv_word(const std::string& text) {
@@ -343,6 +350,37 @@ PageChart knobs_chart(const FrameProfile& profile) {
   return chart;
 }
 
+PageTable errors_table(const FrameProfile& profile) {
+  PageTable table;
+  table.title = "Where the error comes from";
+  table.note = fmt::format(
+      "RMSE {:.3g} against everything at its best, on a sample of the pixels; what is left of it "
+      "where one knob alone is at its best.",
+      profile.error);
+  table.heads = {{"rmse left", true}, {"knob", false}, {"from", false}, {"to", false}};
+  for (const KnobError& one : profile.errors) {
+    PageCell left = number_cell(one.left, fmt::format("{:.3g}", one.left));
+    left.bar = one.left / std::max(profile.error, 1e-12);
+    table.rows.emplace_back().cells = {
+        std::move(left), {one.knob, {}}, {one.from, {}}, {one.to, {}}};
+  }
+  return table;
+}
+
+PageTable views_table(const std::vector<ViewTime>& views) {
+  PageTable table;
+  table.title = "Views";
+  table.note = "All else on this page is of the slowest.";
+  table.heads = {{"ms", true}, {"view", true}};
+  for (const ViewTime& one : views) {
+    PageCell ms = number_cell(one.ms, fmt::format("{:.4g}", one.ms));
+    ms.bar = one.ms / views.front().ms;
+    table.rows.emplace_back().cells = {std::move(ms), number_cell(static_cast<double>(one.view + 1),
+                                                                  fmt::format("{}", one.view + 1))};
+  }
+  return table;
+}
+
 PageTable knobs_table(const std::vector<KnobWorth>& knobs) {
   PageTable table;
   table.title = "Knobs turned alone by one notch";
@@ -393,7 +431,7 @@ std::string sweep_page(const Sweep& sweep, const std::string& title, const RunFa
     const std::size_t first = own[facts.chosen.value_or(0)].value_or(0);
     comparison = {first, reference.value_or(page.pictures.size() - 1)};
   }
-  SettingRows settings(sweep, facts, true);
+  SettingRows settings(sweep, facts);
   page.parts = {settings.chart(own), comparison, settings.table(own)};
   return page_html(page);
 }
@@ -401,7 +439,6 @@ std::string sweep_page(const Sweep& sweep, const std::string& title, const RunFa
 std::string tune_page(const Tuned& tuned, const std::string& title, const RunFacts& facts,
                       const std::string& folder) {
   const Sweep sweep = as_sweep(tuned);
-  const bool timed = tuned.by == TuneCost::time;
   Page page;
   page.title = title;
   page.facts = facts_of(facts);
@@ -417,7 +454,7 @@ std::string tune_page(const Tuned& tuned, const std::string& title, const RunFac
   if (found > 0) {
     own[found] = pictures.add(tuned.kept() ? "chosen" : "nearest", tuned_picture(folder, true));
   }
-  SettingRows settings(sweep, facts, timed);
+  SettingRows settings(sweep, facts);
   PageChart chart = settings.chart(own);
   chart.note =
       "Each point is a setting that was tried on a sample of the pixels; times are what its "
@@ -459,6 +496,8 @@ std::string profile_page(const FrameProfile& profile, const std::string& title,
     page.parts.emplace_back(knobs_chart(profile));
     page.parts.emplace_back(knobs_table(profile.knobs));
   }
+  if (!profile.errors.empty()) page.parts.emplace_back(errors_table(profile));
+  if (!profile.views.empty()) page.parts.emplace_back(views_table(profile.views));
   return page_html(page);
 }
 

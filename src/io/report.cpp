@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "io/files.hpp"
 #include "io/json.hpp"
@@ -37,6 +38,24 @@ std::string reference_line(const Sweep& sweep) {
   return fmt::format("reference: {}x{}, {}", frame.width, frame.height, means);
 }
 
+std::string views_note(const Sweep& sweep) {
+  std::string note = fmt::format("of {} views: errors are their means", sweep.views);
+  if (sweep.by == RankBy::work) return note + "\n";
+  // The view that is the slowest of most settings.
+  std::map<std::size_t, std::size_t> times;
+  std::size_t slowest = sweep.settings.front().slowest_view;
+  for (const Setting& setting : sweep.settings) {
+    if (++times[setting.slowest_view] > times[slowest]) slowest = setting.slowest_view;
+  }
+  return note +
+         fmt::format(", times their medians; the slowest is most often number {}\n", slowest + 1);
+}
+
+/// The name of what settings are ranked by, in tables for programs.
+std::string cost_column(const Sweep& sweep) {
+  return sweep.by == RankBy::time ? "total_ms" : sweep.by == RankBy::cpu ? "cpu_ms" : "work_ms";
+}
+
 Json camera_object(const Camera& camera) {
   Json object = Json::object();
   for (const auto& entry : camera_knobs()) {
@@ -53,6 +72,18 @@ std::string short_name(const Sweep& sweep, const std::string& knob) {
       sweep.knobs.begin(), sweep.knobs.end(),
       [&](const std::string& other) { return other.substr(other.rfind('.') + 1) == word; });
   return alike > 1 ? knob : word;
+}
+
+std::string cost_words(const Sweep& sweep) {
+  switch (sweep.by) {
+    case RankBy::time:
+      return "ms";
+    case RankBy::cpu:
+      return "cpu ms";
+    case RankBy::work:
+      return "work";
+  }
+  return "";
 }
 
 std::string setting_words(const Sweep& sweep, const Setting& setting) {
@@ -118,8 +149,14 @@ std::string sweep_text(const Sweep& sweep) {
   } else {
     for (const std::string& knob : sweep.knobs) rows[0].push_back(knob);
   }
-  for (const char* name : {"ms", "likely", "cast ms", "steps/lane", "spent"})
-    rows[0].emplace_back(name);
+  const bool timed = sweep.by != RankBy::work;
+  rows[0].emplace_back(cost_words(sweep));
+  if (timed) {
+    rows[0].emplace_back("likely");
+    if (sweep.views > 1) rows[0].emplace_back("p95 ms");
+    rows[0].emplace_back("cast ms");
+  }
+  for (const char* name : {"steps/lane", "spent"}) rows[0].emplace_back(name);
   if (any_more) rows[0].emplace_back("light lanes");
   for (const Metric& metric : metrics()) {
     rows[0].push_back(metric.unit.empty() ? std::string(metric.name)
@@ -134,9 +171,12 @@ std::string sweep_text(const Sweep& sweep) {
       for (const std::string& value : setting.values) row.push_back(value);
     }
     row.push_back(fmt::format("{:.3f}", setting.total_ms.median));
-    row.push_back(
-        fmt::format("{:.3f}..{:.3f}", setting.total_likely.low, setting.total_likely.high));
-    row.push_back(fmt::format("{:.3f}", setting.cast_ms.median));
+    if (timed) {
+      row.push_back(
+          fmt::format("{:.3f}..{:.3f}", setting.total_likely.low, setting.total_likely.high));
+      if (sweep.views > 1) row.push_back(fmt::format("{:.3f}", setting.p95_ms));
+      row.push_back(fmt::format("{:.3f}", setting.cast_ms.median));
+    }
     row.push_back(fmt::format("{:.1f}", setting.tally.steps_per_lane()));
     row.push_back(fmt::format("{}", setting.tally.spent));
     if (any_more) {
@@ -148,16 +188,20 @@ std::string sweep_text(const Sweep& sweep) {
   std::string grows;
   for (const bool samples : {false, true}) {
     if (const std::optional<Growth> fit = growth(sweep, samples)) {
-      grows += fmt::format("time grows as {}^{:.2f}: {:.3g} ms * {}^{:.2f}, within {:.0f} %\n",
-                           samples ? "samples" : "pixels", fit->power, fit->constant,
-                           samples ? "samples" : "pixels", fit->power, 100 * fit->off);
+      grows +=
+          fmt::format("{0} grows as {1}^{2:.2f}: {3:.3g} {4} * {1}^{2:.2f}, within {5:.0f} %\n",
+                      timed ? "time" : "work", samples ? "samples" : "pixels", fit->power,
+                      fit->constant, cost_words(sweep), 100 * fit->off);
     }
   }
-  return reference_line(sweep) + "\n" + aligned(rows) + grows +
-         fmt::format(
-             "* no other setting is better in both time and {}, as far as noise tells\n"
-             "likely: holds the median with 90 %\n",
-             sweep.metric);
+  std::string notes =
+      fmt::format("* no other setting is better in both {} and {}{}\n", timed ? "time" : "work",
+                  sweep.metric, timed ? ", as far as noise tells" : "");
+  if (timed) notes += "likely: holds the median with 90 %\n";
+  if (sweep.by == RankBy::cpu) notes += "cpu ms: work of all threads, without their waiting\n";
+  if (!timed) notes += "work: counted, about milliseconds of a plain machine\n";
+  if (sweep.views > 1) notes += views_note(sweep);
+  return reference_line(sweep) + "\n" + aligned(rows) + grows + notes;
 }
 
 std::string volume_text(const Volume& volume, const VolumeError& error) {
@@ -279,6 +323,8 @@ std::string sweep_json(const Sweep& sweep, const RunFacts& facts) {
   Json object;
   object["knobs"] = sweep.knobs;
   object["metric"] = sweep.metric;
+  object["by"] = std::string(name_of(sweep.by));
+  object["views"] = sweep.views;
   object["reference"] = budget_object(sweep.reference);
   object["reference_kind"] = std::string(name_of(sweep.reference_kind));
   object["reference_knobs"] = Json::object();
@@ -304,10 +350,13 @@ std::string sweep_json(const Sweep& sweep, const RunFacts& facts) {
   object["chosen"] = facts.chosen ? Json(*facts.chosen) : Json(nullptr);
   if (!sweep.settings.empty()) object["camera"] = camera_object(sweep.settings.front().camera);
   for (const Setting& setting : sweep.settings) {
+    const std::string cost = cost_column(sweep);
     object["settings"].push_back(
         {{"values", setting.values},
-         {"total_ms", statistics(setting.total_ms)},
-         {"total_ms_likely", {setting.total_likely.low, setting.total_likely.high}},
+         {cost, statistics(setting.total_ms)},
+         {cost + "_likely", {setting.total_likely.low, setting.total_likely.high}},
+         {"p95_ms", sweep.views > 1 ? Json(setting.p95_ms) : Json(nullptr)},
+         {"slowest_view", sweep.views > 1 ? Json(setting.slowest_view) : Json(nullptr)},
          {"cast_ms", statistics(setting.cast_ms)},
          {"fill_ms", statistics(setting.fill_ms)},
          {"tally", to_json(setting.tally)},
@@ -405,7 +454,8 @@ std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& s
 std::string sweep_csv(const Sweep& sweep) {
   std::string text;
   for (const std::string& knob : sweep.knobs) text += knob + ",";
-  text += "total_ms,total_ms_spread,total_ms_low,total_ms_high,cast_ms,fill_ms";
+  text += fmt::format("{0},{0}_spread,{0}_low,{0}_high,cast_ms,fill_ms", cost_column(sweep));
+  if (sweep.views > 1) text += ",p95_ms,slowest_view";
   for (const auto& [name, member] : tally_counts()) text += fmt::format(",{}", name);
   for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);
   text += ",on_front\n";
@@ -414,6 +464,7 @@ std::string sweep_csv(const Sweep& sweep) {
     text += fmt::format("{},{},{},{},{},{}", setting.total_ms.median, setting.total_ms.spread,
                         setting.total_likely.low, setting.total_likely.high, setting.cast_ms.median,
                         setting.fill_ms.median);
+    if (sweep.views > 1) text += fmt::format(",{},{}", setting.p95_ms, setting.slowest_view);
     for (const auto& [name, member] : tally_counts()) {
       text += fmt::format(",{}", setting.tally.*member);
     }

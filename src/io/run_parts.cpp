@@ -202,7 +202,9 @@ Json budget_object(const Budget& budget) {
 
 Json to_json(const SweepPart& part) {
   if (part.timed) {
-    return {{"total_ms", part.total_ms}, {"cast_ms", part.cast_ms}, {"fill_ms", part.fill_ms}};
+    return {{"total_ms", part.total_ms}, {"cast_ms", part.cast_ms},
+            {"fill_ms", part.fill_ms},   {"cpu_ms", part.cpu_ms},
+            {"p95_ms", part.p95_ms},     {"slowest_view", part.slowest_view}};
   }
   const Difference& error = part.error;
   return {{"tally", to_json(part.tally)},
@@ -225,6 +227,9 @@ SweepPart sweep_part_from(const Json& json) {
     json.at("total_ms").get_to(part.total_ms);
     json.at("cast_ms").get_to(part.cast_ms);
     json.at("fill_ms").get_to(part.fill_ms);
+    json.at("cpu_ms").get_to(part.cpu_ms);
+    json.at("p95_ms").get_to(part.p95_ms);
+    json.at("slowest_view").get_to(part.slowest_view);
     return part;
   }
   part.tally = tally_from(json.at("tally"));

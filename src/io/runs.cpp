@@ -115,8 +115,10 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
     what.add(one.knob);
     for (const std::string& value : one.values) what.add(value);
   }
-  what.add(fmt::format("{} {} {} {} {} {}", options.repeats, options.precision, options.warm_up,
-                       options.one_by_one, options.metric, name_of(options.reference)));
+  for (const Camera& view : options.views) add_view(view, file.budget, what);
+  what.add(fmt::format("{} {} {} {} {} {} {}", name_of(options.by), options.repeats,
+                       options.precision, options.warm_up, options.one_by_one, options.metric,
+                       name_of(options.reference)));
   if (options.given) add_frame(*options.given, what);
   RunJournal journal(folder, "sweep", what, run.resume);
   options.threads = run.threads;
@@ -162,13 +164,16 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
               file.numbers, file.camera, file.budget, vary, options);
     journal.finish();
     const Budget& best = result.reference;
-    std::optional<Frame> told = options.given ? std::optional(*options.given)
-                                              : options.kept(best, result.settings[0].camera);
+    const std::vector<Camera>& views = options.views;
+    const Camera& first = views.empty() ? result.settings[0].camera : views.front();
+    std::optional<Frame> told =
+        options.given ? std::optional(*options.given) : options.kept(best, first);
     if (told) write_frame(reference_picture(folder), *told);
     if (options.given) return result;
     std::vector<Digest> own;
+    for (const Camera& view : views) own.push_back(reference(best, view));
     for (const Setting& setting : result.settings) {
-      own.push_back(reference(result.reference, setting.camera));
+      if (views.empty()) own.push_back(reference(best, setting.camera));
     }
     references.remove_all_but(own);
     return result;

@@ -9,6 +9,12 @@ namespace photonlane::io {
 /// A knob's last word, where no other knob of the sweep ends in it; else all of it.
 std::string short_name(const Sweep& sweep, const std::string& knob);
 
+/// What settings are ranked by, as the head of a column.
+std::string cost_words(const Sweep& sweep);
+
+/// The same for an axis.
+std::string cost_axis(const Sweep& sweep);
+
 /// A setting by its knobs' names and values: "samples=4, corners=none".
 std::string setting_words(const Sweep& sweep, const Setting& setting);
 

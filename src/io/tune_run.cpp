@@ -96,6 +96,7 @@ Sweep as_sweep(const Tuned& tuned) {
   sweep.reference = tuned.reference;
   sweep.metric = tuned.metric;
   sweep.one_by_one = true;
+  sweep.by = tuned.by == TuneCost::work ? RankBy::work : RankBy::time;
   for (const Trial& trial : tuned.trials) {
     Setting& setting = sweep.settings.emplace_back();
     setting.values = trial.values;

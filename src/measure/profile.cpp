@@ -21,6 +21,7 @@ class Profiler {
       : world_(world), camera_(camera), budget_(budget), options_(options) {}
 
   FrameProfile run() {
+    if (!options_.views.empty()) choose_view();
     time_frames();
     if (world_.plane() == nullptr) {
       find_regions();
@@ -28,7 +29,11 @@ class Profiler {
       profile_.frame = std::make_shared<const Frame>(
           render(world_, camera_, budget_, options({Layer::display})));
     }
-    if (options_.knobs) turn_knobs();
+    if (options_.knobs || options_.errors) {
+      const FrameSample sample = sample_frame(world_, camera_, budget_, 12, options_.threads).seen;
+      if (options_.knobs) turn_knobs(sample);
+      if (options_.errors) find_errors(sample);
+    }
     return std::move(profile_);
   }
 
@@ -42,11 +47,28 @@ class Profiler {
   }
   bool go_on() const { return !options_.progress || options_.progress(share_); }
 
+  /// The slowest of several views is the one that is profiled.
+  void choose_view() {
+    share_ = 0;
+    for (std::size_t v = 0; v < options_.views.size(); ++v) {
+      std::vector<double> times;
+      for (int k = 0; k < std::max(1, options_.repeats); ++k) {
+        times.push_back(
+            render(world_, options_.views[v], budget_, options({Layer::display})).cost.total_ms());
+      }
+      profile_.views.push_back({v, quantile(times, 0.5)});
+      share_ = 0.2 * static_cast<double>(v + 1) / static_cast<double>(options_.views.size());
+    }
+    std::stable_sort(profile_.views.begin(), profile_.views.end(),
+                     [](const ViewTime& a, const ViewTime& b) { return a.ms > b.ms; });
+    camera_ = options_.views[profile_.views.front().view];
+  }
+
   void time_frames() {
     std::vector<std::pair<double, Cost>> costs;
     const int repeats = std::max(1, options_.repeats);
     for (int k = 0; k <= repeats; ++k) {
-      share_ = 0.4 * k / (repeats + 1);
+      share_ = std::max(share_, 0.4 * k / (repeats + 1));
       const Frame frame = render(world_, camera_, budget_, options({Layer::display}));
       profile_.tally = frame.tally;
       if (k > 0) costs.emplace_back(frame.cost.total_ms(), frame.cost);
@@ -232,8 +254,7 @@ class Profiler {
     return turned / std::max(own, 1e-9);
   }
 
-  void turn_knobs() {
-    const FrameSample sample = sample_frame(world_, camera_, budget_, 12, options_.threads).seen;
+  void turn_knobs(const FrameSample& sample) {
     WorkPrices prices;
     shoot(budget_, sample, nullptr);
     for (int k = 0; k < 2; ++k) {
@@ -247,7 +268,8 @@ class Profiler {
     const std::vector<Ladder> all = ladders(budget_, world_.plane() != nullptr);
     for (std::size_t k = 0; k < all.size(); ++k) {
       const Ladder& ladder = all[k];
-      share_ = 0.5 + 0.5 * static_cast<double>(k) / static_cast<double>(all.size());
+      share_ = 0.5 + (options_.errors ? 0.3 : 0.5) * static_cast<double>(k) /
+                         static_cast<double>(all.size());
       if (!setting_applies({budget_, camera_}, ladder.knob)) continue;
       bool any = false;
       for (const bool finer : {false, true}) {
@@ -276,8 +298,38 @@ class Profiler {
         [&](const KnobWorth& a, const KnobWorth& b) { return bargain(a) > bargain(b); });
   }
 
+  /// What is left of the error where one knob alone is at its best.
+  void find_errors(const FrameSample& sample) {
+    Budget best = budget_.reference();
+    constexpr int usual = 16;
+    best.frame.samples = budget_.against.samples > 0 ? budget_.against.samples
+                                                     : std::max(usual, budget_.frame.samples);
+    best.frame.width = budget_.frame.width;
+    best.frame.height = budget_.frame.height;
+    share_ = options_.knobs ? 0.8 : 0.5;
+    const Frame right = shoot(best, sample, nullptr).frame;
+    const auto error_of = [&](const Budget& budget) {
+      return compare_samples(shoot(budget, sample, nullptr).frame, right, sample).rmse;
+    };
+    profile_.error = error_of(budget_);
+    for (const Knob<Budget>& entry : budget_knobs()) {
+      const std::string to = knob_text(entry, best);
+      const std::string from = knob_text(entry, budget_);
+      if (from == to || !setting_applies({budget_, camera_}, entry.info.name)) continue;
+      if (entry.info.name.starts_with("plane.") && world_.plane() == nullptr) continue;
+      Settings turned{budget_, camera_};
+      set_by_name(turned, entry.info.name, to);
+      const double left = error_of(turned.budget);
+      // What takes off less than a hundredth brings no error here.
+      if (left > 0.99 * profile_.error) continue;
+      profile_.errors.push_back({std::string(entry.info.name), from, to, left});
+    }
+    std::stable_sort(profile_.errors.begin(), profile_.errors.end(),
+                     [](const KnobError& a, const KnobError& b) { return a.left < b.left; });
+  }
+
   const World& world_;
-  const Camera& camera_;
+  Camera camera_;
   const Budget& budget_;
   const ProfileOptions& options_;
   FrameProfile profile_;

@@ -7,9 +7,12 @@
 #include <limits>
 #include <map>
 #include <set>
+#include <span>
 #include <utility>
 
+#include "measure/frame_sample.hpp"
 #include "photonlane/measure/named_setting.hpp"
+#include "photonlane/measure/tune.hpp"
 
 namespace photonlane {
 namespace {
@@ -159,6 +162,8 @@ class SweepRun {
       : options_(options), weighed_(parse_limit(std::string(options.metric) + "=0")) {
     result_.metric = options.metric;
     result_.one_by_one = options.one_by_one;
+    result_.by = options.by;
+    result_.views = std::max<std::size_t>(1, options.views.size());
     for (const Vary& one : vary) result_.knobs.push_back(one.knob);
     result_.settings =
         different(options.one_by_one ? one_by_one(base, vary) : combinations(base, vary), vary);
@@ -168,8 +173,9 @@ class SweepRun {
       if (!worlds_.contains(setting.numbers)) {
         worlds_.emplace(setting.numbers, world_of(setting.numbers));
       }
-      views_.insert(view_text(setting.camera));
+      cameras_.insert(view_text(setting.camera));
     }
+    check_views();
     choose_reference(base.budget, vary);
     measured_.layers = measurable_layers(*base_world_);
     measured_.threads = options.threads;
@@ -182,6 +188,19 @@ class SweepRun {
   }
 
  private:
+  void check_views() {
+    if (options_.views.empty()) return;
+    if (cameras_.size() > 1) {
+      throw Error(ErrorKind::usage, "several views, expected no knob of the camera to vary");
+    }
+    cameras_.clear();
+    for (const Camera& view : options_.views) cameras_.insert(view_text(view));
+  }
+  /// What each frame of a setting is seen by.
+  std::span<const Camera> views_of(const Setting& setting) const {
+    return options_.views.empty() ? std::span(&setting.camera, 1) : std::span(options_.views);
+  }
+
   void choose_reference(const Budget& base, const std::vector<Vary>& vary) {
     if (!options_.given) {
       result_.reference_kind = options_.reference;
@@ -189,7 +208,7 @@ class SweepRun {
       result_.reference_knobs = other_knobs(base, result_.reference);
       return;
     }
-    if (views_.size() > 1) {
+    if (cameras_.size() > 1) {
       throw Error(ErrorKind::usage,
                   "a reference of one view for settings of several, expected none to be given "
                   "where the camera or the window is varied");
@@ -201,6 +220,7 @@ class SweepRun {
   }
 
   std::size_t rounds() const {
+    if (options_.by == RankBy::work) return 0;
     return static_cast<std::size_t>(options_.warm_up + options_.repeats);
   }
 
@@ -209,7 +229,7 @@ class SweepRun {
   bool go_on(double reference) const {
     const double parts = static_cast<double>(result_.settings.size() * (rounds() + 1));
     const double share =
-        0.5 * (referred_ + reference) / static_cast<double>(views_.size()) + 0.5 * done_ / parts;
+        0.5 * (referred_ + reference) / static_cast<double>(cameras_.size()) + 0.5 * done_ / parts;
     return !options_.progress || options_.progress(share);
   }
   void part_done() {
@@ -232,8 +252,8 @@ class SweepRun {
     if (options_.announce && !announced_) {
       announced_ = true;
       const double one = guess_ms(*base_world_, seen_by, result_.reference, options_.threads);
-      options_.announce(
-          {result_.reference, seen_by, views_.size(), one * static_cast<double>(views_.size())});
+      options_.announce({result_.reference, seen_by, cameras_.size(),
+                         one * static_cast<double>(cameras_.size())});
     }
     RenderOptions once = measured_;
     once.progress = [this](double share) { return go_on(share); };
@@ -251,28 +271,45 @@ class SweepRun {
     return found->second;
   }
 
+  SweepPart measure_error(std::size_t number, const Setting& setting) {
+    SweepPart part;
+    std::vector<Difference> errors;
+    for (const Camera& view : views_of(setting)) {
+      const Frame& reference = reference_of_view(view);
+      Frame frame = render(worlds_.at(setting.numbers), view, setting.budget, measured_);
+      part.tally += frame.tally;
+      errors.push_back(frame.size() == reference.size()
+                           ? compare(frame, reference)
+                           : compare(resample(frame, reference.size()), reference));
+      errors.back().errors = {};
+      if (options_.made && errors.size() == 1) options_.made(number, frame);
+    }
+    if (options_.by == RankBy::work) {
+      // Layers of data may take lanes of their own: what is ranked is a frame without.
+      part.tally = {};
+      for (const Camera& view : views_of(setting)) {
+        part.tally += show(setting, view).tally;
+      }
+    }
+    const double share = 1 / static_cast<double>(errors.size());
+    part.error = errors.size() == 1 ? std::move(errors.front())
+                                    : mean_of(errors, std::vector(errors.size(), share));
+    return part;
+  }
+
   void measure_errors() {
     for (std::size_t i = 0; i < result_.settings.size(); ++i) {
       Setting& setting = result_.settings[i];
       std::optional<SweepPart> part = known_part(i);
       if (!part) {
-        const Frame& reference = reference_of_view(setting.camera);
-        Frame frame =
-            render(worlds_.at(setting.numbers), setting.camera, setting.budget, measured_);
-        part.emplace();
-        part->tally = frame.tally;
-        part->error = frame.size() == reference.size()
-                          ? compare(frame, reference)
-                          : compare(resample(frame, reference.size()), reference);
-        part->error.errors = {};
-        if (options_.made) options_.made(i, frame);
+        part = measure_error(i, setting);
         tell(i, *part);
       }
       setting.tally = part->tally;
       setting.error = std::move(part->error);
       part_done();
     }
-    referred_ = static_cast<double>(views_.size());
+    referred_ = static_cast<double>(cameras_.size());
   }
 
   void measure_times() {
@@ -288,7 +325,7 @@ class SweepRun {
           part = time_frame(result_.settings[turn]);
           if (counts) tell(number, *part);
         }
-        if (counts) times_[turn].add(*part);
+        if (counts) times_[turn].add(*part, options_.by);
         part_done();
       }
       if (counts && options_.so_far && round + 1 < rounds()) {
@@ -300,18 +337,34 @@ class SweepRun {
     put_times();
   }
 
-  SweepPart time_frame(const Setting& setting) {
-    shown_ = render(worlds_.at(setting.numbers), setting.camera, setting.budget,
+  /// A frame as it is shown.
+  const Frame& show(const Setting& setting, const Camera& view) {
+    shown_ = render(worlds_.at(setting.numbers), view, setting.budget,
                     {.layers = {Layer::display},
                      .threads = options_.threads,
                      .progress = {},
                      .recycle = std::move(shown_)});
-    return {.timed = true,
-            .tally = {},
-            .error = {},
-            .total_ms = shown_.cost.total_ms(),
-            .cast_ms = shown_.cost.cast_ms,
-            .fill_ms = shown_.cost.fill_ms};
+    return shown_;
+  }
+
+  SweepPart time_frame(const Setting& setting) {
+    SweepPart part{.timed = true, .tally = {}, .error = {}};
+    std::vector<double> total, cast, fill, cpu;
+    for (const Camera& view : views_of(setting)) {
+      show(setting, view);
+      total.push_back(shown_.cost.total_ms());
+      cast.push_back(shown_.cost.cast_ms);
+      fill.push_back(shown_.cost.fill_ms);
+      cpu.push_back(shown_.cost.stages.total_ms());
+    }
+    const std::vector<double>& ranked = options_.by == RankBy::cpu ? cpu : total;
+    part.total_ms = quantile(total, 0.5);
+    part.cast_ms = quantile(cast, 0.5);
+    part.fill_ms = quantile(fill, 0.5);
+    part.cpu_ms = quantile(cpu, 0.5);
+    part.p95_ms = quantile(ranked, 0.95);
+    part.slowest_view = static_cast<std::size_t>(std::ranges::max_element(ranked) - ranked.begin());
+    return part;
   }
 
   bool precise_enough() {
@@ -328,21 +381,43 @@ class SweepRun {
 
   void put_times() {
     for (std::size_t i = 0; i < times_.size(); ++i) {
-      result_.settings[i].total_ms = summarize(times_[i].total);
-      result_.settings[i].total_likely = interval_of_median(times_[i].total);
-      result_.settings[i].cast_ms = summarize(times_[i].cast);
-      result_.settings[i].fill_ms = summarize(times_[i].fill);
-      result_.settings[i].on_front = false;
+      Setting& setting = result_.settings[i];
+      const Times& own = times_[i];
+      setting.on_front = false;
+      if (options_.by == RankBy::work) {
+        const double work = 1e-6 * counted_cost(setting.tally) / static_cast<double>(result_.views);
+        setting.total_ms = {work, 0};
+        setting.total_likely = {work, work};
+        continue;
+      }
+      setting.total_ms = summarize(own.total);
+      setting.total_likely = interval_of_median(own.total);
+      setting.cast_ms = summarize(own.cast);
+      setting.fill_ms = summarize(own.fill);
+      setting.p95_ms = quantile(own.p95, 0.5);
+      setting.slowest_view = most_often(own.slowest);
     }
     mark_front(result_.settings, *weighed_.metric);
   }
 
+  static std::size_t most_often(std::vector<std::size_t> numbers) {
+    std::map<std::size_t, std::size_t> times;
+    std::size_t best = numbers.empty() ? 0 : numbers.front();
+    for (const std::size_t number : numbers) {
+      if (++times[number] > times[best]) best = number;
+    }
+    return best;
+  }
+
   struct Times {
-    std::vector<double> total, cast, fill;
-    void add(const SweepPart& part) {
-      total.push_back(part.total_ms);
+    std::vector<double> total, cast, fill, p95;
+    std::vector<std::size_t> slowest;
+    void add(const SweepPart& part, RankBy by) {
+      total.push_back(by == RankBy::cpu ? part.cpu_ms : part.total_ms);
       cast.push_back(part.cast_ms);
       fill.push_back(part.fill_ms);
+      p95.push_back(part.p95_ms);
+      slowest.push_back(part.slowest_view);
     }
   };
 
@@ -351,7 +426,7 @@ class SweepRun {
   Sweep result_;
   std::map<SceneNumbers, World> worlds_;
   const World* base_world_ = nullptr;
-  std::set<std::string> views_;
+  std::set<std::string> cameras_;  ///< that differ
   RenderOptions measured_{.layers = {}, .threads = 0, .progress = {}, .recycle = {}};
   std::map<std::string, Frame> references_;
   bool announced_ = false;
@@ -485,14 +560,15 @@ const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& lim
   return best;
 }
 
-const Setting* best_within(const Sweep& sweep, double most_ms, const std::vector<Limit>& limits) {
+const Setting* best_within(const Sweep& sweep, double most_ms, const std::vector<Limit>& limits,
+                           double most_p95_ms) {
   const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
   const Setting* best = nullptr;
   const auto rank = [&](const Setting& setting) {
     return std::pair(metric_value(metric, setting.error), setting.total_ms.median);
   };
   for (const Setting& setting : sweep.settings) {
-    const bool good = setting.total_ms.median <= most_ms &&
+    const bool good = setting.total_ms.median <= most_ms && setting.p95_ms <= most_p95_ms &&
                       std::all_of(limits.begin(), limits.end(),
                                   [&](const Limit& limit) { return holds(limit, setting.error); });
     if (good && (best == nullptr || rank(setting) < rank(*best))) best = &setting;

@@ -115,7 +115,8 @@ TEST(FrameProfiles, NameTheDearRegionAndTheKnobsThatMatter) {
   const World world = compile(scene);
   const Camera camera = Camera::look_at({0, -2, 8}, {0, 0, 0}, 1.2);
   const Budget budget{.frame = {test::effort(96), test::effort(60), 1}};
-  const FrameProfile profile = profile_frame(world, camera, budget, {.threads = 1});
+  const FrameProfile profile =
+      profile_frame(world, camera, budget, {.threads = 1, .errors = false});
   ASSERT_FALSE(profile.regions.empty());
   const DearRegion& first = profile.regions.front();
   // Of the few pixels that the sanitizers look at none costs much more than the others.
@@ -179,6 +180,50 @@ TEST(Statistics, RatiosOfValuesInTurns) {
   EXPECT_NEAR(ratio.high, 1.2, 1e-9);
   EXPECT_TRUE(ratio.apart({0.9, 1.1}));
   EXPECT_FALSE(ratio.apart({1.1, 1.3}));
+}
+
+TEST(FrameProfiles, NameTheKnobThatTheErrorComesFrom) {
+  // A mirror that reflects nothing yet.
+  Scene scene;
+  scene.materials = {{.base = {0.6f, 0.2f, 0.1f}}, {.base = {0.9f, 0.9f, 0.9f}, .specular = 0.9f}};
+  Room& room = scene.room();
+  room.sky.emplace();
+  room.light.sun.emplace();
+  room.add(field::plane({0, 0, 1}, 0).made_of(0));
+  room.add(field::place({0, 0, 1}, field::sphere(1)).made_of(1));
+  const World world = compile(scene);
+  const Camera near = Camera::look_at({0, -4, 1.5}, {0, 0, 1}, 1.0);
+  Budget budget{.frame = {test::effort(64), test::effort(40), 4}};
+  budget.bounces.limit = 0;
+  budget.against.samples = 4;
+  ProfileOptions options{.threads = 2, .repeats = 1, .knobs = false};
+  const FrameProfile profile = profile_frame(world, near, budget, options);
+  EXPECT_TRUE(profile.knobs.empty());
+  EXPECT_GT(profile.error, 0.02);
+  ASSERT_FALSE(profile.errors.empty());
+  const KnobError& most = profile.errors.front();
+  EXPECT_EQ(most.knob, "bounces.limit");
+  EXPECT_EQ(most.from, "0");
+  EXPECT_LT(most.left, 0.3 * profile.error);
+  for (const KnobError& one : profile.errors) EXPECT_LT(one.left, profile.error) << one.knob;
+  // What it says is what sweeps find: with the knob turned nothing is left to gain by it.
+  budget.bounces.limit = 24;
+  const FrameProfile turned = profile_frame(world, near, budget, options);
+  EXPECT_NEAR(turned.error, most.left, 1e-9);
+  for (const KnobError& one : turned.errors) EXPECT_NE(one.knob, "bounces.limit");
+}
+
+TEST(FrameProfiles, OfViewsAreOfTheSlowest) {
+  const World world = compile(hills());
+  const Camera sky = Camera::look_at({0, 0, 50}, {0, 1, 90}, 0.5);
+  ProfileOptions options{.threads = 1, .repeats = 3, .knobs = false, .errors = false};
+  options.views = {sky, over, sky};
+  const FrameProfile profile =
+      profile_frame(world, sky, {.frame = {test::effort(160), test::effort(100), 1}}, options);
+  ASSERT_EQ(profile.views.size(), 3u);
+  EXPECT_EQ(profile.views.front().view, 1u);
+  EXPECT_GT(profile.views.front().ms, profile.views.back().ms);
+  EXPECT_GT(profile.tally.hits, 0u);
 }
 
 }  // namespace

@@ -2,6 +2,8 @@
 
 #include <gmock/gmock.h>
 
+#include <cmath>
+
 #include "photonlane/measure/check.hpp"
 #include "support/scenes.hpp"
 
@@ -388,6 +390,70 @@ TEST(Sweeps, EndWhenTheyAreExactEnough) {
   sweep(world, Camera::look_at({0, -4, 0}, {0, 0, 0}, 0.9), {.frame = {16, 10, 1}},
         {parse_vary("frame.samples=1,2")}, options);
   EXPECT_EQ(timed, 10u);
+}
+
+TEST(Sweeps, OfSeveralViewsAreTheirMeans) {
+  Glass glass;
+  Camera other = glass.camera;
+  other.heading = degrees(200);
+  const std::vector<Vary> vary{parse_vary("frame.samples=1,2")};
+  glass.options.views = {glass.camera, other};
+  std::vector<std::size_t> made;
+  glass.options.made = [&](std::size_t setting, Frame& frame) {
+    EXPECT_TRUE(frame.has(Layer::color));
+    made.push_back(setting);
+  };
+  const Sweep both = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  EXPECT_EQ(both.views, 2u);
+  EXPECT_THAT(made, ElementsAre(0, 1));
+  glass.options.views.clear();
+  glass.options.made = {};
+  const Sweep one = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  const Sweep two = sweep(glass.world, other, glass.budget, vary, glass.options);
+  for (std::size_t i = 0; i < 2; ++i) {
+    const Setting& setting = both.settings[i];
+    const double squares =
+        std::pow(one.settings[i].error.rmse, 2) + std::pow(two.settings[i].error.rmse, 2);
+    EXPECT_NEAR(setting.error.rmse, std::sqrt(squares / 2), 1e-12);
+    EXPECT_EQ(setting.tally.steps, one.settings[i].tally.steps + two.settings[i].tally.steps);
+    EXPECT_GE(setting.p95_ms, setting.total_ms.median * 0.5);
+    EXPECT_LT(setting.slowest_view, 2u);
+  }
+  // Of one view as of the camera itself.
+  glass.options.views = {other};
+  EXPECT_EQ(
+      sweep(glass.world, glass.camera, glass.budget, vary, glass.options).settings[1].error.rmse,
+      two.settings[1].error.rmse);
+  // The camera cannot vary as well.
+  EXPECT_THROW(sweep(glass.world, glass.camera, glass.budget, {parse_vary("camera.heading=0,10")},
+                     glass.options),
+               Error);
+}
+
+TEST(Sweeps, ByWorkReadNoClock) {
+  Glass glass;
+  const std::vector<Vary> vary{parse_vary("frame.samples=1,2,4")};
+  glass.options.by = RankBy::work;
+  const Sweep once = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  const Sweep again = sweep(glass.world, glass.camera, glass.budget, vary, glass.options);
+  for (std::size_t i = 0; i < 3; ++i) {
+    EXPECT_EQ(once.settings[i].total_ms.median, again.settings[i].total_ms.median);
+    EXPECT_EQ(once.settings[i].on_front, again.settings[i].on_front);
+    // A frame as it is shown: as many lanes as samples.
+    EXPECT_EQ(once.settings[i].tally.lanes, 120u << i);
+  }
+  const std::optional<Growth> grown = growth(once, true);
+  ASSERT_TRUE(grown.has_value());
+  EXPECT_NEAR(grown->power, 1, 0.02);
+}
+
+TEST(Sweeps, ByThreadsCountTheirWorkAlone) {
+  Glass glass;
+  glass.options.by = RankBy::cpu;
+  glass.options.threads = 2;
+  const Sweep result = sweep(glass.world, glass.camera, glass.budget,
+                             {parse_vary("frame.samples=1,4")}, glass.options);
+  for (const Setting& setting : result.settings) EXPECT_GT(setting.total_ms.median, 0);
 }
 
 TEST(Front, IsSharedByWhatNoiseCannotTellApart) {

@@ -149,7 +149,8 @@ TEST_F(BenchTool, PredictSaysWhatAFrameWillCost) {
 }
 
 TEST_F(BenchTool, ProfileSaysWhereTimeGoesAndWhatKnobsAreWorth) {
-  const std::string size = fmt::format(" --size {}x{} ", test::effort(96), test::effort(60));
+  const std::string size =
+      fmt::format(" --size {}x{} --no-errors ", test::effort(96), test::effort(60));
   const Outcome outcome = tool("profile yard.yaml --repeats 1" + size);
   EXPECT_EQ(outcome.code, 0);
   EXPECT_THAT(outcome.output, StartsWith("a frame takes "));
@@ -161,6 +162,15 @@ TEST_F(BenchTool, ProfileSaysWhereTimeGoesAndWhatKnobsAreWorth) {
   EXPECT_FALSE(json["knobs"].empty());
   EXPECT_TRUE(
       Json::parse(tool("profile yard.yaml --no-knobs --json" + size).output)["knobs"].empty());
+  EXPECT_TRUE(json["errors"].empty());
+  folder.write("views.yaml",
+               "- {eye: [-3, -4, 1.6], look_at: [0, 0, 0.5]}\n"
+               "- {eye: [0, 0, 9], look_at: [0, 1, 50]}\n");
+  const Outcome views =
+      tool("profile yard.yaml --views views.yaml --no-knobs --repeats 1 --size 24x15");
+  EXPECT_EQ(views.code, 0) << views.errors;
+  EXPECT_THAT(views.output, StartsWith("2 views: "));
+  EXPECT_THAT(views.output, HasSubstr("where the error comes from: rmse "));
   EXPECT_THAT(refused("profile yard.yaml --repeats 0"), HasSubstr("--repeats"));
 }
 

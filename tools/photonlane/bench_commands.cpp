@@ -26,6 +26,14 @@ void name_files(const io::ResultFiles& files, bool quiet) {
   for (const std::string& path : {files.csv, files.json, files.report}) print("{}\n", path);
 }
 
+/// The cameras of --views, or where it is not given those of the scene, if it has several.
+std::vector<Camera> views_of(const std::string& path, const io::SceneFile& file) {
+  if (!path.empty()) return io::read_views(path, file);
+  std::vector<Camera> views;
+  for (const View& view : file.views) views.push_back(view.camera);
+  return views;
+}
+
 TuneOptions options_of(const TuneCommand& command, const io::SceneFile& file) {
   TuneOptions options;
   std::vector<std::string> texts = command.limits;
@@ -48,11 +56,7 @@ TuneOptions options_of(const TuneCommand& command, const io::SceneFile& file) {
   options.by = command.by == name_of(TuneCost::work) ? TuneCost::work : TuneCost::time;
   options.repeats = command.repeats;
   options.most_trials = command.trials;
-  if (!command.views.empty()) {
-    options.views = io::read_views(command.views, file);
-  } else {
-    for (const View& view : file.views) options.views.push_back(view.camera);
-  }
+  options.views = views_of(command.views, file);
   return options;
 }
 
@@ -139,9 +143,6 @@ int run(const PredictCommand& command) {
 int run(const ProfileCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
-    if (!file.views.empty()) {
-      throw Error(ErrorKind::usage, "a profile is of one camera, the scene has several views");
-    }
     std::optional<io::OutputFolder> folder;
     if (!command.output.empty()) folder.emplace(command.output);
     const World world = compile(file.scene);
@@ -149,6 +150,8 @@ int run(const ProfileCommand& command) {
     options.threads = command.common.threads;
     options.repeats = command.repeats;
     options.knobs = !command.no_knobs;
+    options.errors = !command.no_errors;
+    options.views = views_of(command.views, file);
     FrameProfile profile;
     {
       ProgressBar bar("profile", command.common.quiet);
@@ -291,6 +294,13 @@ void add_profile(CLI::App& app, ProfileCommand& command, std::function<int()>& c
       ->type_name("N");
   profile->add_option("-o,--output", command.output, "folder to write tables and a report to")
       ->type_name("DIR");
+  profile
+      ->add_option("--views", command.views,
+                   "look at several cameras, a list of them or a walk script (YAML): their times, "
+                   "and all else of the slowest")
+      ->type_name("FILE");
+  profile->add_flag("--no-errors", command.no_errors,
+                    "leave out what error each knob brings, which needs a reference");
   profile->add_flag("--no-knobs", command.no_knobs, "leave out what each knob is worth");
   profile->callback([&] { chosen = [&] { return run(command); }; });
 }

@@ -34,8 +34,10 @@ struct PredictCommand {
 struct ProfileCommand {
   SceneOptions common;
   std::string output;
+  std::string views;
   int repeats = 3;
   bool no_knobs = false;
+  bool no_errors = false;
 };
 
 struct KeepCommand {

@@ -29,13 +29,18 @@ std::string error_text(const Metric& metric, const Setting& setting) {
   return fmt::format("{} {}", metric.name, io::metric_text(metric, setting.error));
 }
 
+const char* cost_name(RankBy by) {
+  return by == RankBy::time ? "ms" : by == RankBy::cpu ? "ms of all threads" : "of work";
+}
+
 /// The setting that breaks limits by the least, as a share of what they allow, and what it has.
-std::string nearest_text(const Sweep& sweep, std::optional<double> most_ms,
-                         const std::vector<Limit>& limits) {
+std::string nearest_text(const Sweep& sweep, const io::RunFacts& facts) {
+  const std::vector<Limit>& limits = facts.limits;
   const Setting* nearest = nullptr;
   double least = std::numeric_limits<double>::infinity();
   for (const Setting& setting : sweep.settings) {
-    double worst = most_ms ? setting.total_ms.median / *most_ms - 1 : 0;
+    double worst = facts.most_ms ? setting.total_ms.median / *facts.most_ms - 1 : 0;
+    if (facts.most_p95_ms) worst = std::max(worst, setting.p95_ms / *facts.most_p95_ms - 1);
     for (const Limit& limit : limits) {
       if (holds(limit, setting.error)) continue;
       const double value = limit.metric->value(setting.error).value_or(0);
@@ -52,7 +57,8 @@ std::string nearest_text(const Sweep& sweep, std::optional<double> most_ms,
   for (std::size_t i = 0; i < sweep.knobs.size(); ++i) {
     if (nearest->values[i] != "-") text += " " + sweep.knobs[i] + "=" + nearest->values[i];
   }
-  text += fmt::format(", {:.3f} ms", nearest->total_ms.median);
+  text += fmt::format(", {:.3f} {}", nearest->total_ms.median, cost_name(sweep.by));
+  if (facts.most_p95_ms) text += fmt::format(", p95 {:.3f} ms", nearest->p95_ms);
   for (const Limit& limit : limits) text += ", " + error_text(*limit.metric, *nearest);
   return text;
 }
@@ -207,6 +213,7 @@ int run(const SweepCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
     std::vector<std::string> texts = command.limits;
+    const std::optional<double> most_p95_ms = take_number(texts, "p95_ms");
     const std::optional<double> most_ms = take_time(texts);
     const std::vector<Limit> limits = parse_limits(texts);
     std::vector<Vary> vary;
@@ -228,6 +235,16 @@ int run(const SweepCommand& command) {
     options.precision = command.precision / 100;
     options.one_by_one = command.one_by_one;
     options.metric = command.metric;
+    options.by = static_cast<RankBy>(std::ranges::find(choice_names<RankBy>, command.by) -
+                                     choice_names<RankBy>.begin());
+    if (options.by == RankBy::work && (most_ms || most_p95_ms)) {
+      throw Error(ErrorKind::usage,
+                  "--by work: no clock is read, expected limits of errors, or --by time");
+    }
+    if (!command.views.empty()) options.views = io::read_views(command.views, file);
+    if (most_p95_ms && options.views.size() < 2) {
+      throw Error(ErrorKind::usage, "--limit p95_ms: of one view, expected several by --views");
+    }
     if (command.reference == name_of(ReferenceKind::best)) {
       options.reference = ReferenceKind::best;
     } else if (command.reference != name_of(ReferenceKind::varied)) {
@@ -246,6 +263,7 @@ int run(const SweepCommand& command) {
     io::RunFacts facts = facts_of(file, command.common.threads);
     facts.limits = limits;
     facts.most_ms = most_ms;
+    facts.most_p95_ms = most_p95_ms;
     Sweep result;
     {
       ProgressBar bar("sweep", command.common.quiet);
@@ -253,10 +271,13 @@ int run(const SweepCommand& command) {
       run.facts = facts;
       result = io::run_sweep(file, vary, command.output, options, run);
     }
-    const bool limited = most_ms || !limits.empty();
-    const Setting* best = !limited  ? nullptr
-                          : most_ms ? best_within(result, *most_ms, limits)
-                                    : cheapest_within(result, limits);
+    const bool timed = most_ms || most_p95_ms;
+    const bool limited = timed || !limits.empty();
+    constexpr double any = std::numeric_limits<double>::infinity();
+    const Setting* best =
+        !limited ? nullptr
+        : timed  ? best_within(result, most_ms.value_or(any), limits, most_p95_ms.value_or(any))
+                 : cheapest_within(result, limits);
     if (best != nullptr) {
       facts.chosen = static_cast<std::size_t>(best - result.settings.data());
     }
@@ -276,15 +297,20 @@ int run(const SweepCommand& command) {
     if (!limited) return success;
     std::string wanted;
     if (most_ms) wanted = fmt::format("{:.6g} ms at most", *most_ms);
+    if (most_p95_ms) {
+      wanted += fmt::format("{}{:.6g} ms at most for 95 in 100", wanted.empty() ? "" : ", ",
+                            *most_p95_ms);
+    }
     for (const Limit& limit : limits) wanted += (wanted.empty() ? "" : ", ") + limit_text(limit);
     if (best == nullptr) {
-      complain("no setting keeps " + wanted + nearest_text(result, most_ms, limits));
+      complain("no setting keeps " + wanted + nearest_text(result, facts));
       return check_failed;
     }
     if (!command.common.quiet && !command.common.json) {
       const Metric& metric = *parse_limit(result.metric + "=0").metric;
-      print("{} with {}: {:.3f} ms, {}\n{}\n", most_ms ? "most accurate" : "cheapest", wanted,
-            best->total_ms.median, error_text(metric, *best), render_line(command, result, *best));
+      print("{} with {}: {:.3f} {}, {}\n{}\n", timed ? "most accurate" : "cheapest", wanted,
+            best->total_ms.median, cost_name(result.by), error_text(metric, *best),
+            render_line(command, result, *best));
     }
     return success;
   });

@@ -64,6 +64,8 @@ struct SweepCommand {
   std::vector<std::string> limits;
   std::string metric = "rmse";
   std::string reference = "varied";
+  std::string by = "time";
+  std::string views;
   int repeats = 11;
   int warm_up = 2;
   double precision = 0;  ///< percent; 0: all repeats are made

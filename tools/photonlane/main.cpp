@@ -151,6 +151,18 @@ void add_sweep(CLI::App& app, Arguments& all) {
   add_limits(*sweep_app, sweep.limits,
              "good enough: name the cheapest setting that keeps to it; with ms=16 or fps=60 "
              "the most accurate one that is so quick; exit 1 where there is none");
+  sweep_app
+      ->add_option("--by", sweep.by,
+                   "rank settings by time (the default), by the work of all threads without their "
+                   "waiting (cpu), or by counted work, which is the same each time")
+      ->check(CLI::IsMember(
+          std::vector<std::string>(photonlane::choice_names<photonlane::RankBy>.begin(),
+                                   photonlane::choice_names<photonlane::RankBy>.end())))
+      ->type_name("time|cpu|work");
+  sweep_app
+      ->add_option("--views", sweep.views,
+                   "measure by several cameras: a list of them, or a walk script (YAML)")
+      ->type_name("FILE");
   sweep_app->add_option("--repeats", sweep.repeats, "timed frames a setting (11)")
       ->check(CLI::Range(1, 100000))
       ->type_name("N");

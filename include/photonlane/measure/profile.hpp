@@ -23,6 +23,18 @@ struct KnobWorth {
   bool finer = false;   ///< toward accuracy
 };
 
+/// How much of a frame's error one knob brings.
+struct KnobError {
+  std::string knob, from, to;  ///< as it is, and at its best
+  double left = 0;             ///< RMSE that is left where this one alone is at its best
+};
+
+/// How long one of several views takes.
+struct ViewTime {
+  std::size_t view = 0;
+  double ms = 0;  ///< median
+};
+
 /// Where in the picture much is spent, and why.
 struct DearRegion {
   PixelPart part;
@@ -38,6 +50,10 @@ struct FrameProfile {
   std::vector<DearRegion> regions;  ///< the dearest first
   std::vector<KnobWorth> knobs;     ///< the best bargain first: what saves much for little change
   std::vector<std::string> idle;    ///< knobs that change nothing here
+  double error = 0;                 ///< RMSE against everything at its best, on a sample
+  std::vector<KnobError> errors;  ///< of knobs that take off a hundredth or more; least left first
+  /// Of several views, the slowest first; all else is of that one.
+  std::vector<ViewTime> views;
   /// One frame with what the layers say: display, and of rooms cost, evaluations, steps and others.
   std::shared_ptr<const Frame> frame;
 };
@@ -45,13 +61,17 @@ struct FrameProfile {
 struct ProfileOptions {
   int threads = 0;
   int repeats = 3;
-  bool knobs = true;  ///< false: leave out what each is worth
+  bool knobs = true;          ///< false: leave out what each is worth
+  bool errors = true;         ///< false: leave out what error each brings; that needs a reference
+  std::vector<Camera> views;  ///< other than the camera given; none: that one
   std::function<bool(double share)> progress;
 };
 
 /// Tells where a frame's time goes: by stages, by regions of the picture, and what each knob of the
 /// budget would save or cost if it alone were turned by one notch. The latter goes by counted work
-/// on a sample of the frame, at the prices its stages show. Throws what render() throws.
+/// on a sample of the frame, at the prices its stages show. Errors are of the same sample, against
+/// everything at its best with budget.against.samples samples a pixel (0: 16). Of several views the
+/// slowest is looked at. Throws what render() throws.
 FrameProfile profile_frame(const World& world, const Camera& camera, const Budget& budget,
                            const ProfileOptions& options = {});
 

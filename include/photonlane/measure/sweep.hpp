@@ -5,6 +5,7 @@
 
 #include <array>
 #include <functional>
+#include <limits>
 #include <memory>
 #include <optional>
 #include <string>
@@ -32,14 +33,26 @@ struct Vary {
 /// input) for unknown knobs and values that do not fit.
 Vary parse_vary(std::string_view text);
 
+/// By what the settings of a sweep are ranked.
+enum class RankBy {
+  time,  ///< milliseconds until a frame is ready to show
+  cpu,   ///< milliseconds that all threads worked at it, without their waiting
+  work   ///< counted work at fixed prices, about milliseconds of a plain machine: no clock is read
+};
+template <>
+inline constexpr std::array<std::string_view, 3> choice_names<RankBy>{"time", "cpu", "work"};
+
 /// One setting of a sweep with what it costs and how wrong it is.
 struct Setting {
   std::vector<std::string> values;  ///< in the order of the sweep's knobs; "-" without effect
   Budget budget;
   Camera camera;
   SceneNumbers numbers;
-  Statistics total_ms;    ///< of a frame ready to show
+  Statistics total_ms;    ///< of a frame, as Sweep::by says; of several views their median
   Interval total_likely;  ///< where its median lies, milliseconds
+  /// Of several views: what 95 in 100 of their frames do not exceed, and the slowest one.
+  double p95_ms = 0;
+  std::size_t slowest_view = 0;
   Statistics cast_ms;
   Statistics fill_ms;
   Tally tally;
@@ -56,6 +69,9 @@ struct SweepPart {
   double total_ms = 0;
   double cast_ms = 0;
   double fill_ms = 0;
+  double cpu_ms = 0;
+  double p95_ms = 0;
+  std::size_t slowest_view = 0;
 };
 
 struct Sweep;
@@ -87,6 +103,10 @@ struct SweepOptions {
   int warm_up = 2;  ///< frames before the timed ones
   int threads = 0;
   bool one_by_one = false;  ///< each knob alone, the others as the base has them; the base is first
+  RankBy by = RankBy::time;
+  /// Other cameras than the one given, of which each makes a frame of every setting: errors are
+  /// their means, times their medians. None: that one.
+  std::vector<Camera> views;
   std::string_view metric = "rmse";  ///< what the front weighs against time
   ReferenceKind reference = ReferenceKind::varied;
   /// Of ReferenceKind::given: frames of other sizes are resampled to its size.
@@ -116,6 +136,8 @@ struct Sweep {
   std::vector<Setting> settings;
   std::string metric;
   bool one_by_one = false;
+  RankBy by = RankBy::time;
+  std::size_t views = 1;
 };
 
 /// Makes a frame of every combination of the varied values, or of every value alone; settings that
@@ -125,7 +147,8 @@ struct Sweep {
 /// each. So that errors tell of what is varied, other knobs are no better in the reference than in
 /// the base; ReferenceKind::best tells how far from the best picture all of it is. Times are of
 /// frames with the display layer; settings take turns, so that a slow moment of the machine falls
-/// on all alike. Throws what render() throws.
+/// on all alike. Throws Error (usage) where views are given and the camera varies, or a reference
+/// of one view for several, and what render() throws.
 Sweep sweep(const World& world, const Camera& camera, const Budget& base,
             const std::vector<Vary>& vary, const SweepOptions& options = {});
 
@@ -161,7 +184,9 @@ void mark_front(std::vector<Setting>& settings, const Metric& metric);
 const Setting* cheapest_within(const Sweep& sweep, const std::vector<Limit>& limits);
 
 /// The most accurate setting, by the sweep's metric, whose median frame takes no longer than so
-/// many milliseconds and that keeps to all limits; of equal ones the cheapest. Null: there is none.
-const Setting* best_within(const Sweep& sweep, double most_ms, const std::vector<Limit>& limits);
+/// many milliseconds (95 in 100 of its views' no longer than `most_p95_ms`) and that keeps to all
+/// limits; of equal ones the cheapest. Null: there is none.
+const Setting* best_within(const Sweep& sweep, double most_ms, const std::vector<Limit>& limits,
+                           double most_p95_ms = std::numeric_limits<double>::infinity());
 
 }  // namespace photonlane
