@@ -26,6 +26,10 @@ PixelPart overlap(const PixelPart& one, const PixelPart& two);
 /// Whether one lane a column is cast.
 bool by_columns(const World& world, const Camera& camera, const Budget& budget);
 
+/// What is made for the sake of a part: the whole blocks that it lies in; of planes itself.
+PixelPart made_part(const World& world, const Camera& camera, const Budget& budget,
+                    const PixelPart& part);
+
 /// Pixels that are worked at together, from a multiple of its sides on: the smallest part that
 /// costs nothing more than its pixels. All of the frame where none can be made without the rest.
 Size block_size(const World& world, const Camera& camera, const Budget& budget);

@@ -123,8 +123,7 @@ Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
   check(world, camera, budget, options);
   PixelPart made{0, 0, budget.frame.size()};
   if (options.part && world.plane() == nullptr) {
-    made = by_columns(world, camera, budget) ? column_blocks(*options.part, made.size)
-                                             : pixel_blocks(*options.part, made.size);
+    made = made_part(world, camera, budget, *options.part);
   }
   Frame frame(made.size, options.layers, std::move(options.recycle));
   if (options.part && world.plane() == nullptr) frame.part = made;
@@ -138,6 +137,13 @@ Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
 bool by_columns(const World& world, const Camera& camera, const Budget& budget) {
   return budget.rays == Rays::columns ||
          (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
+}
+
+PixelPart made_part(const World& world, const Camera& camera, const Budget& budget,
+                    const PixelPart& part) {
+  if (world.plane() != nullptr) return part;
+  const Size whole = budget.frame.size();
+  return by_columns(world, camera, budget) ? column_blocks(part, whole) : pixel_blocks(part, whole);
 }
 
 Size block_size(const World& world, const Camera& camera, const Budget& budget) {

@@ -67,21 +67,16 @@ float alike(const Guide& a, const Guide& b) {
   return std::exp(-apart * apart - turned * turned);
 }
 
-/// Of what a part made, together with pixels around it that its neighbors make as well, the share
-/// of its own `across` times `down` pixels: so that counts and times of parts add up to those of
-/// the whole. Lanes of pixels are made in whole blocks, those of columns for `made` pixels.
-void take_share(double across, double down, Size made, Frame& frame) {
+/// Of what was made for the sake of a part, whole blocks and pixels around it that its neighbors
+/// make as well, the share that is its own: so that counts and times of parts add up to those of
+/// the whole.
+void take_share(double share, Frame& frame) {
   constexpr std::uint64_t Tally::*counts[] = {
       &Tally::lanes,        &Tally::steps,           &Tally::hits,
       &Tally::escaped,      &Tally::spent,           &Tally::bounces,
       &Tally::shadow_lanes, &Tally::cut_bounces,     &Tally::crossings,
       &Tally::bent_steps,   &Tally::secondary_steps, &Tally::evaluations};
   static_assert(sizeof(Tally) == std::size(counts) * sizeof(std::uint64_t));
-  const double lanes = across * down * frame.budget.frame.samples;
-  const double all = static_cast<double>(frame.tally.lanes);
-  const double share =
-      lanes <= all ? lanes / all
-                   : std::min(1.0, across * down / (static_cast<double>(made.width) * made.height));
   const auto part = [share](std::uint64_t count) {
     return static_cast<std::uint64_t>(std::llround(share * static_cast<double>(count)));
   };
@@ -91,6 +86,10 @@ void take_share(double across, double down, Size made, Frame& frame) {
     own.ms *= share;
     own.count = part(own.count);
   }
+}
+
+double area(const PixelPart& part) {
+  return static_cast<double>(part.size.width) * part.size.height;
 }
 
 class Scaled {
@@ -164,7 +163,7 @@ class Scaled {
     if (!options_.part) return;
     const double across = static_cast<double>(part_.size.width) * small_.width / whole_.width;
     const double down = static_cast<double>(part_.size.height) * small_.height / whole_.height;
-    take_share(across, down, small_part_.size, few_);
+    take_share(across * down / area(made_part(world_, camera_, few, small_part_)), few_);
   }
 
   /// The layers that were asked for and those that guide colors, at full size and lit by nothing.
@@ -177,7 +176,9 @@ class Scaled {
     Budget full = budget_;
     full.frame.scale = 1;
     full_ = render(world_, camera_, full, options(layers, part_, whole_, 0.8, 1));
-    if (options_.part) take_share(part_.size.width, part_.size.height, part_.size, full_);
+    if (options_.part) {
+      take_share(area(part_) / area(made_part(world_, camera_, full, part_)), full_);
+    }
   }
 
   /// The small pixels around a full-size one, with their weights.

@@ -74,11 +74,16 @@ std::string_view work_in_words(Work work) {
   return "";
 }
 
+std::string at_a_time(const Stage& stage) {
+  if (stage.count == 0 || stage.times == 0) return "";
+  return fmt::format("{:.0f}", static_cast<double>(stage.count) / static_cast<double>(stage.times));
+}
+
 std::string stages_text(const Cost& cost, double least) {
   const double busy = cost.stages.total_ms();
   const double all = busy + cost.waiting_ms;
   std::vector<std::vector<std::string>> rows{
-      {"ms", "share", "lanes or places", "ns each", "work", "for lanes"}};
+      {"ms", "share", "lanes or places", "at a time", "ns each", "work", "for lanes"}};
   double small = 0;
   std::size_t left_out = 0;
   const auto share = [&](double ms) {
@@ -91,20 +96,20 @@ std::string stages_text(const Cost& cost, double least) {
       continue;
     }
     rows.push_back({fmt::format("{:.2f}", stage.ms), share(stage.ms),
-                    stage.count == 0 ? "" : fmt::format("{}", stage.count),
+                    stage.count == 0 ? "" : fmt::format("{}", stage.count), at_a_time(stage),
                     stage.count == 0 ? "" : fmt::format("{:.0f}", stage.ns_each()),
                     std::string(work_in_words(stage.work)),
                     std::string(lanes_in_words(stage.lanes))});
   }
   if (left_out > 0) {
-    rows.push_back({fmt::format("{:.2f}", small), share(small), "", "",
+    rows.push_back({fmt::format("{:.2f}", small), share(small), "", "", "",
                     fmt::format("{} smaller ones", left_out), ""});
   }
-  rows.push_back({fmt::format("{:.2f}", cost.waiting_ms), share(cost.waiting_ms), "", "",
+  rows.push_back({fmt::format("{:.2f}", cost.waiting_ms), share(cost.waiting_ms), "", "", "",
                   "waiting for other threads", ""});
   return fmt::format("{} thread{}, {:.2f} ms of work:\n", cost.threads,
                      cost.threads == 1 ? "" : "s", busy) +
-         aligned(rows, {.left = {4, 5}});
+         aligned(rows, {.left = {5, 6}});
 }
 
 namespace {

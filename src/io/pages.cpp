@@ -4,7 +4,6 @@
 #include <cmath>
 #include <filesystem>
 #include <limits>
-#include <set>
 
 #include "io/cost_words.hpp"
 #include "io/draw_plot.hpp"
@@ -88,35 +87,8 @@ class SettingRows {
         metric_(metric_of(sweep.metric)),
         timed_(sweep.by != RankBy::work) {}
 
-  /// The knob that series go by: of those with several values the one with the fewest.
-  void choose_series() {
-    std::size_t fewest = 7;
-    for (std::size_t k = 0; k < sweep_.knobs.size() && sweep_.knobs.size() > 1; ++k) {
-      std::set<std::string> values;
-      for (const Setting& setting : sweep_.settings) values.insert(setting.values[k]);
-      if (values.size() < 2 || values.size() >= fewest) continue;
-      fewest = values.size();
-      by_ = k;
-    }
-  }
-
-  std::string series_of(const Setting& setting) const {
-    if (sweep_.one_by_one && sweep_.knobs.size() <= 6) {
-      const Setting& base = sweep_.settings.front();
-      std::string turned;
-      for (std::size_t k = 0; k < sweep_.knobs.size(); ++k) {
-        if (setting.values[k] == "-" || setting.values[k] == base.values[k]) continue;
-        turned = turned.empty() ? sweep_.knobs[k] : "several knobs";
-      }
-      return turned.empty() ? "base" : turned;
-    }
-    if (!by_ || sweep_.one_by_one) return "settings";
-    const std::string& value = setting.values[*by_];
-    return fmt::format("{} = {}", sweep_.knobs[*by_], value == "-" ? "any" : value);
-  }
-
   PageChart chart(const std::vector<std::optional<std::size_t>>& pictures) {
-    choose_series();
+    const std::vector<std::string> series = series_of(sweep_);
     PageChart chart;
     chart.title = "Cost against error";
     chart.note =
@@ -144,9 +116,9 @@ class SettingRows {
       point.row = i;
       point.picture = pictures[i];
       if (facts_.chosen == i) chart.chosen = {point.x, point.y};
-      const std::string name = series_of(setting);
+      const std::string name = series[i].empty() ? "settings" : series[i];
       auto found = std::find_if(chart.series.begin(), chart.series.end(),
-                                [&](const PageSeries& series) { return series.name == name; });
+                                [&](const PageSeries& one) { return one.name == name; });
       if (found == chart.series.end()) found = chart.series.insert(found, {name, {}});
       found->points.push_back(std::move(point));
     }
@@ -220,7 +192,6 @@ class SettingRows {
   const RunFacts& facts_;
   const Metric& metric_;
   bool timed_;
-  std::optional<std::size_t> by_;
 };
 
 std::string best_text(const Sweep& sweep, const RunFacts& facts) {
@@ -268,7 +239,7 @@ PageCell share_cell(double share, double largest) {
 PageTable stages_table(const Cost& cost) {
   PageTable table;
   table.title = "Where the time goes";
-  table.heads = {{"share", true},   {"ms", true},    {"lanes or places", true},
+  table.heads = {{"share", true},   {"ms", true},    {"lanes or places", true}, {"at a time", true},
                  {"ns each", true}, {"work", false}, {"for lanes", false}};
   const std::vector<Stage> stages = cost.stages.list();
   const double all = std::max(cost.stages.total_ms() + cost.waiting_ms, 1e-12);
@@ -280,7 +251,7 @@ PageTable stages_table(const Cost& cost) {
     return added;
   };
   const auto plain = [](PageRow& to, const std::string& name) {
-    to.cells.insert(to.cells.end(), {{"", 0.0}, {"", 0.0}, {name, {}}, {"", {}}});
+    to.cells.insert(to.cells.end(), {{"", 0.0}, {"", 0.0}, {"", 0.0}, {name, {}}, {"", {}}});
   };
   constexpr double least = 0.002;
   double small = 0;
@@ -295,13 +266,18 @@ PageTable stages_table(const Cost& cost) {
     const bool counted = stage.count > 0;
     own.cells.push_back(
         {counted ? fmt::format("{}", stage.count) : "", static_cast<double>(stage.count)});
+    const std::string together = at_a_time(stage);
+    own.cells.push_back({together, together.empty() ? 0.0 : std::stod(together)});
     own.cells.push_back({counted ? fmt::format("{:.0f}", stage.ns_each()) : "", stage.ns_each()});
     own.cells.push_back({std::string(work_in_words(stage.work)), {}});
     own.cells.push_back({std::string(lanes_in_words(stage.lanes)), {}});
   }
   if (left_out > 0) plain(row(small), fmt::format("{} smaller ones", left_out));
   plain(row(cost.waiting_ms), "waiting for other threads");
-  table.note = "Time of all threads, by kind of work and kind of lanes.";
+  table.note =
+      "Time of all threads, by kind of work and kind of lanes. At a time: how many lanes were "
+      "worked at "
+      "together, of 128 in a full batch.";
   return table;
 }
 

@@ -56,6 +56,10 @@ std::string plain_path(const std::string& path) {
   return path.starts_with('/') ? path : "./" + path;
 }
 
+constexpr const char* series_colors[] = {"#3c6132", "#b5632a", "#2f6d86",
+                                         "#8c2331", "#7a6a9a", "#5a5a50"};
+constexpr int series_shapes[] = {7, 13, 9, 5, 11, 15};
+
 double error_of(const Metric& metric, const Setting& setting) {
   const auto value = metric.value(setting.error);
   return value.value_or(std::numeric_limits<double>::quiet_NaN());
@@ -196,7 +200,9 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFa
   points.logarithmic = !metric.more_is_better && points.largest > 0;
   // Errors of rounding alone would stretch the axis over many empty decades.
   if (points.logarithmic) points.floor = points.largest * 1e-4;
-  std::string all;
+  const std::vector<std::string> series = series_of(sweep);
+  std::vector<std::string> names;
+  std::vector<std::string> points_of;  // of each series
   std::string front;
   std::vector<double> errors;
   for (const Setting* setting : order) {
@@ -209,14 +215,22 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFa
     points.smallest = std::min(points.smallest, error);
     const std::string line =
         fmt::format("{} {} {}\n", setting->total_ms.median, error, setting->total_ms.spread);
-    all += line;
+    const std::string& name = series[static_cast<std::size_t>(setting - sweep.settings.data())];
+    const auto at = static_cast<std::size_t>(std::ranges::find(names, name) - names.begin());
+    if (at == names.size()) {
+      names.push_back(name);
+      points_of.emplace_back();
+    }
+    points_of[at] += line;
     if (setting->on_front) front += line;
   }
   std::string knobs;
   for (const std::string& knob : sweep.knobs) knobs += (knobs.empty() ? "" : ", ") + knob;
 
-  std::string text = fmt::format(
-      "# gnuplot -c THIS png|svg OUTPUT\n$all << END\n{}END\n$front << END\n{}END\n", all, front);
+  std::string text = fmt::format("# gnuplot -c THIS png|svg OUTPUT\n$front << END\n{}END\n", front);
+  for (std::size_t n = 0; n < points_of.size(); ++n) {
+    text += fmt::format("$series{} << END\n{}END\n", n, points_of[n]);
+  }
   text +=
       "if (ARG1 eq 'svg') set terminal svg size 1000,640 font 'DejaVu Sans,13' background "
       "'#fbfaf6'\n"
@@ -238,9 +252,9 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFa
   text +=
       "set format x '%g'\nset grid xtics ytics lc rgb '#c9c4b4' lw 0.6\nset border 3 lc rgb "
       "'#55524a'\n"
-      "set tics nomirror\nset key bmargin center horizontal reverse Left samplen 2\nset bmargin "
-      "5\nset "
-      "lmargin 12\n";
+      "set tics nomirror\nset key bmargin center horizontal reverse Left samplen 2\nset lmargin "
+      "12\n";
+  text += fmt::format("set bmargin {}\n", names.size() > 1 ? 7 : 5);
   if (points.on_floor) {
     text += fmt::format(
         "set arrow from graph 0, first {0} to graph 1, first {0} nohead dt 3 lc rgb '#8a867a'\n"
@@ -272,10 +286,26 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFa
                     chosen->total_ms.median, error);
   }
   text += labels(sweep, points, order, errors, chosen);
+  text += "plot $front using 1:2 with steps lw 2 lc rgb '#5f7f52' notitle, \\\n";
+  if (names.size() == 1) {
+    text +=
+        "  $series0 using 1:2:3 with xerrorbars pt 7 ps 0.9 lc rgb '#9a8f80' title 'beaten in "
+        "both', "
+        "\\\n";
+  }
+  for (std::size_t n = 0; names.size() > 1 && n < names.size(); ++n) {
+    text += fmt::format(
+        "  $series{} using 1:2:3 with xerrorbars pt {} ps 1.4 lc rgb '{}' title {} noenhanced, "
+        "\\\n",
+        n, series_shapes[n % std::size(series_shapes)], series_colors[n % std::size(series_colors)],
+        quoted(names[n]));
+  }
   text +=
-      "plot $front using 1:2 with steps lw 2 lc rgb '#5f7f52' notitle, \\\n"
-      "  $all using 1:2:3 with xerrorbars pt 7 ps 0.9 lc rgb '#9a8f80' title 'beaten in both', \\\n"
-      "  $front using 1:2 with points pt 7 ps 1.6 lc rgb '#3c6132' title 'front of best choices'\n";
+      names.size() == 1
+          ? "  $front using 1:2 with points pt 7 ps 1.6 lc rgb '#3c6132' title 'front of best "
+            "choices'\n"
+          : "  $front using 1:2 with points pt 6 ps 1.9 lw 1.5 lc rgb '#3c6132' title 'front of "
+            "best choices'\n";
   return text;
 }
 
@@ -354,15 +384,14 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
   text += powers ? "set format x '10^{%.0f}'\n" : "set format x '%g'\n";
   // Zooming goes on to the right.
   if (sweep.knobs[along] == "window.width") text += "set xrange [*:*] reverse\n";
-  constexpr const char* colors[] = {"#3c6132", "#b5632a", "#2f6d86",
-                                    "#8c2331", "#7a6a9a", "#5a5a50"};
   const auto panel = [&](int column, const std::string& label) {
     text += fmt::format("set ylabel {} noenhanced\nplot ", quoted(label));
     for (std::size_t n = 0; n < names.size(); ++n) {
       text += fmt::format(
           "{}$line{} using 1:{} with linespoints lw 2 pt 7 ps 1.1 lc rgb '{}' title "
           "{}",
-          n == 0 ? "" : ", \\\n  ", n, column, colors[n % std::size(colors)], quoted(names[n]));
+          n == 0 ? "" : ", \\\n  ", n, column, series_colors[n % std::size(series_colors)],
+          quoted(names[n]));
     }
     text += "\n";
   };

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <map>
+#include <optional>
+#include <set>
 
 #include "io/files.hpp"
 #include "io/json.hpp"
@@ -12,6 +14,7 @@
 #include "io/text_table.hpp"
 #include "photonlane/base/vector.hpp"
 #include "photonlane/io/machine.hpp"
+#include "photonlane/measure/tune.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -72,6 +75,39 @@ std::string short_name(const Sweep& sweep, const std::string& knob) {
       sweep.knobs.begin(), sweep.knobs.end(),
       [&](const std::string& other) { return other.substr(other.rfind('.') + 1) == word; });
   return alike > 1 ? knob : word;
+}
+
+std::vector<std::string> series_of(const Sweep& sweep) {
+  constexpr std::size_t most = 6;
+  std::vector<std::string> series(sweep.settings.size());
+  if (sweep.one_by_one) {
+    if (sweep.knobs.size() > most) return series;
+    const Setting& base = sweep.settings.front();
+    for (std::size_t i = 0; i < series.size(); ++i) {
+      const Setting& setting = sweep.settings[i];
+      for (std::size_t k = 0; k < sweep.knobs.size(); ++k) {
+        if (setting.values[k] == "-" || setting.values[k] == base.values[k]) continue;
+        series[i] = series[i].empty() ? sweep.knobs[k] : "several knobs";
+      }
+      if (series[i].empty()) series[i] = "base";
+    }
+    return series;
+  }
+  // Of the knobs with several values the one with the fewest.
+  std::optional<std::size_t> by;
+  std::size_t fewest = most + 1;
+  for (std::size_t k = 0; k < sweep.knobs.size() && sweep.knobs.size() > 1; ++k) {
+    std::set<std::string> values;
+    for (const Setting& setting : sweep.settings) values.insert(setting.values[k]);
+    if (values.size() < 2 || values.size() >= fewest) continue;
+    fewest = values.size();
+    by = k;
+  }
+  for (std::size_t i = 0; by && i < series.size(); ++i) {
+    const std::string& value = sweep.settings[i].values[*by];
+    series[i] = fmt::format("{} = {}", sweep.knobs[*by], value == "-" ? "any" : value);
+  }
+  return series;
 }
 
 std::string cost_words(const Sweep& sweep) {
@@ -202,6 +238,17 @@ std::string sweep_text(const Sweep& sweep) {
   if (!timed) notes += "work: counted, about milliseconds of a plain machine\n";
   if (sweep.views > 1) notes += views_note(sweep);
   return reference_line(sweep) + "\n" + aligned(rows) + grows + notes;
+}
+
+std::string first_look_text(const Sweep& sweep) {
+  std::vector<std::vector<std::string>> rows{{"setting", "work", "one frame, ms", "steps/lane"}};
+  for (const Setting& setting : sweep.settings) {
+    const double work = 1e-6 * counted_cost(setting.tally) / static_cast<double>(sweep.views);
+    rows.push_back({setting_words(sweep, setting), fmt::format("{:.3g}", work),
+                    fmt::format("{:.3f}", setting.total_ms.median),
+                    fmt::format("{:.1f}", setting.tally.steps_per_lane())});
+  }
+  return aligned(rows, {.left = {0}});
 }
 
 std::string volume_text(const Volume& volume, const VolumeError& error) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include "photonlane/measure/sweep.hpp"
 
@@ -14,6 +15,10 @@ std::string cost_words(const Sweep& sweep);
 
 /// The same for an axis.
 std::string cost_axis(const Sweep& sweep);
+
+/// What series settings fall into: by the values of a knob, or by which knob was turned. Of sweeps
+/// of one knob, and of those with too many series, all are of one named "".
+std::vector<std::string> series_of(const Sweep& sweep);
 
 /// A setting by its knobs' names and values: "samples=4, corners=none".
 std::string setting_words(const Sweep& sweep, const Setting& setting);

@@ -243,17 +243,38 @@ class SweepRun {
     if (options_.measured) options_.measured(part, what);
   }
 
+  /// One frame of each setting, for whoever waits for the reference.
+  void look_first() {
+    Sweep look = result_;
+    for (Setting& setting : look.settings) {
+      std::vector<double> times;
+      for (const Camera& view : views_of(setting)) {
+        const Frame& frame = show(setting, view);
+        setting.tally += frame.tally;
+        times.push_back(frame.cost.total_ms());
+      }
+      setting.total_ms = {quantile(times, 0.5), 0};
+      if (!go_on(0)) throw Error(ErrorKind::cancelled, "stopped by the caller");
+    }
+    options_.first_look(look);
+  }
+
   Frame make_reference(const Camera& seen_by) {
     if (options_.kept) {
       if (std::optional<Frame> kept = options_.kept(result_.reference, seen_by)) {
         return std::move(*kept);
       }
     }
-    if (options_.announce && !announced_) {
+    if ((options_.announce || options_.first_look) && !announced_) {
       announced_ = true;
-      const double one = guess_ms(*base_world_, seen_by, result_.reference, options_.threads);
-      options_.announce({result_.reference, seen_by, cameras_.size(),
-                         one * static_cast<double>(cameras_.size())});
+      const double views = static_cast<double>(cameras_.size());
+      const double guess =
+          views * guess_ms(*base_world_, seen_by, result_.reference, options_.threads);
+      if (options_.announce) {
+        options_.announce({result_.reference, seen_by, cameras_.size(), guess});
+      }
+      constexpr double long_ms = 2000;
+      if (options_.first_look && guess > long_ms) look_first();
     }
     RenderOptions once = measured_;
     once.progress = [this](double share) { return go_on(share); };

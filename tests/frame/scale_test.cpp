@@ -112,24 +112,36 @@ TEST(Scale, PartsAndDisplayAreThoseOfTheWhole) {
   }
 }
 
-TEST(Scale, CountsOfPartsAddUpToThoseOfTheWhole) {
-  const World world = compile(yard());
+/// Counts of all parts of a frame as shares of those of the whole.
+void expect_parts_to_add_up(const World& world, const Camera& camera, Size part) {
   for (const double scale : {0.75, 0.5, 0.33}) {
-    const LayerSet layers{Layer::color};
-    const Frame whole = make(world, scale, Upscale::guided, layers);
+    Budget budget{.frame = {160, 100, 2}};
+    budget.frame.scale = scale;
+    const auto make = [&](std::optional<PixelPart> of) {
+      return render(world, camera, budget, {.layers = {Layer::color}, .part = of});
+    };
+    const Frame whole = make({});
     double lanes = 0;
     double shadows = 0;
-    for (int y = 0; y < 100; y += 10) {
-      for (int x = 0; x < 160; x += 20) {
-        const Frame part = make(world, scale, Upscale::guided, layers, PixelPart{x, y, {20, 10}});
-        lanes += static_cast<double>(part.tally.lanes);
-        shadows += static_cast<double>(part.tally.shadow_lanes);
+    for (int y = 0; y < 100; y += part.height) {
+      for (int x = 0; x < 160; x += part.width) {
+        const Frame one = make(PixelPart{x, y, part});
+        lanes += static_cast<double>(one.tally.lanes);
+        shadows += static_cast<double>(one.tally.shadow_lanes);
       }
     }
-    // Each part rounds its share.
-    EXPECT_NEAR(lanes / static_cast<double>(whole.tally.lanes), 1, 0.01) << scale;
+    // Each part takes its share of blocks that its neighbors are in as well.
+    EXPECT_NEAR(lanes / static_cast<double>(whole.tally.lanes), 1, 0.02) << scale;
     EXPECT_NEAR(shadows / static_cast<double>(whole.tally.shadow_lanes), 1, 0.05) << scale;
   }
+}
+
+TEST(Scale, CountsOfPartsAddUpToThoseOfTheWhole) {
+  expect_parts_to_add_up(compile(yard()), there, {20, 10});
+  // Columns of cells, which are cast once for all rows.
+  Scene cells = test::drawn(test::square_room(12));
+  cells.room().light.sun.emplace();
+  expect_parts_to_add_up(compile(cells), {.eye = {6.5, 6.5, 1.6}}, {20, 100});
 }
 
 TEST(Scale, WorksForColumnsPlanesAndTinyFrames) {

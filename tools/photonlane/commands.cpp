@@ -5,6 +5,7 @@
 #include <charconv>
 #include <cmath>
 #include <limits>
+#include <sstream>
 
 #include <algorithm>
 
@@ -256,6 +257,11 @@ int run(const SweepCommand& command) {
         const std::string views =
             plan.views > 1 ? fmt::format("{} references", plan.views) : "the reference";
         complain(fmt::format("sweep: {} first, about {}", views, time_text(plan.guess_ms / 1000)));
+      };
+      options.first_look = [](const Sweep& look) {
+        complain("sweep: what each setting costs, until then");
+        std::istringstream lines(io::first_look_text(look));
+        for (std::string line; std::getline(lines, line);) complain(line);
       };
     }
     const io::OutputFolder folder(command.output);

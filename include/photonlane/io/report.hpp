@@ -17,6 +17,8 @@ namespace photonlane::io {
 /// Tables for people: one line a row, columns aligned.
 std::string difference_text(const Difference& difference);
 std::string sweep_text(const Sweep& sweep);
+/// What SweepOptions::first_look is told: counted work and the time of one frame of each.
+std::string first_look_text(const Sweep& sweep);
 /// A metric's value as tables have it: "equal" and "-" where it has none.
 std::string metric_text(const Metric& metric, const Difference& difference);
 /// A setting by its values; where knobs were turned one by one, by the one that was, with its last

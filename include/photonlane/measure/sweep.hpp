@@ -113,6 +113,9 @@ struct SweepOptions {
   std::shared_ptr<const Frame> given;
   /// Told before the first reference is made. Its guess takes a small frame.
   std::function<void(const ReferencePlan&)> announce;
+  /// Told before a reference is made that takes over two seconds: each setting as one frame of it
+  /// shows, with its time and counted work, without errors.
+  std::function<void(const Sweep&)> first_look;
   /// References of earlier sweeps: asked before one is made, and given each that was.
   std::function<std::optional<Frame>(const Budget&, const Camera&)> kept;
   std::function<void(const Budget&, const Camera&, Frame&)> keep;
