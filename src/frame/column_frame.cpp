@@ -307,7 +307,7 @@ class RowCost {
   RowCost(const RowCost&) = delete;
   RowCost& operator=(const RowCost&) = delete;
   ~RowCost() {
-    if (!job_.writes_costs()) return;
+    if (!job_.meters()) return;
     const auto rows = static_cast<std::uint64_t>(job_.part.size.height);
     block_.reading.ticks += cast_.ticks / rows;
     block_.reading.work += cast_.work / rows;

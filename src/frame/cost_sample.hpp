@@ -16,11 +16,11 @@ struct CostSample {
   std::vector<double> block_ms;
 };
 
-/// How large such blocks are: what of a frame is looked at as one batch.
+/// How large such blocks are: as many pixels as are worked at together in the whole frame.
 Size cost_block(const World& world, const Camera& camera, const Budget& budget);
 
-/// Makes blocks of that size, which begin at multiples of it, as they are made in the whole frame:
-/// in groups that fill batches together. `progress` as in RenderOptions.
+/// Makes blocks of that size, which begin at multiples of it, as they are made in the whole frame.
+/// `progress` as in RenderOptions.
 CostSample sample_costs(const World& world, const Camera& camera, const Budget& budget,
                         std::span<const PixelPart> blocks, int threads,
                         const std::function<bool(double)>& progress);

@@ -71,9 +71,7 @@ struct RenderJob : SceneView {
   bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display) || meters(); }
   bool data() const { return options.layers.has_data(); }
   /// Whether what each pixel costs is asked for.
-  bool meters() const { return metered || writes_costs(); }
-  bool writes_costs() const { return frame.has(Layer::cost) || frame.has(Layer::work); }
-  bool metered = false;  ///< what each block costs is asked for
+  bool meters() const { return frame.has(Layer::cost) || frame.has(Layer::work); }
   /// The pixels that are made: all of the frame's, which may be a part of a larger one.
   PixelPart part;
   /// Of the frame that they are a part of.
@@ -125,7 +123,7 @@ void render_pixels(RenderJob& job);
 CostSample sample_columns(RenderJob& job, std::span<const PixelPart> blocks);
 CostSample sample_pixels(RenderJob& job, std::span<const PixelPart> blocks);
 Size column_cost_block();
-Size pixel_cost_block(bool marches);
+Size pixel_cost_block();
 
 /// The same, as little of the frame as what the pixel at x, y depends on.
 void render_around(RenderJob& job, int x, int y);

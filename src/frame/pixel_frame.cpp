@@ -166,9 +166,10 @@ void write_costs(const RenderJob& job, const Block& block) {
   }
 }
 
-/// Looks through the blocks of a group, and at what goes on from them together.
+/// Looks through the blocks of a group, and at what goes on from them together, and writes them.
 template <class Number>
-void see_group(const RenderJob& job, PixelSums& pixels, Pool& pool, Tally& tally) {
+void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
+                  Tally& tally) {
   std::vector<Block>& blocks = pixels.blocks;
   for (std::size_t first = 0; first < blocks.size(); first += company_size) {
     const std::size_t count = std::min(company_size, blocks.size() - first);
@@ -184,14 +185,6 @@ void see_group(const RenderJob& job, PixelSums& pixels, Pool& pool, Tally& tally
     if (pool.size() > most_waiting) go_on(job, pool, pixels, tally);
   }
   go_on(job, pool, pixels, tally);
-}
-
-/// Renders the blocks of a group.
-template <class Number>
-void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, Pool& pool,
-                  Tally& tally) {
-  see_group<Number>(job, pixels, pool, tally);
-  std::vector<Block>& blocks = pixels.blocks;
   const StageScope stage(Work::pixels);
   for (std::size_t first = 0; first < blocks.size(); first += across) {
     const std::span<const Block> row_of(blocks.data() + first, across);
@@ -199,7 +192,7 @@ void render_group(const RenderJob& job, PixelSums& pixels, std::size_t across, P
       write_row_of(job, row_of, row);
     }
     for (const Block& block : row_of) {
-      if (job.writes_costs()) write_costs(job, block);
+      if (job.meters()) write_costs(job, block);
       if (job.data()) write_data(job, block.x, block.y, block.width, block.seen.surfaces);
     }
   }
@@ -252,6 +245,13 @@ Tile tile_at(const RenderJob& job, int left, int top) {
           std::min(job.bottom(), top + tile_height)};
 }
 
+/// The group that a pixel is in, as the whole frame makes it.
+void render_one_group(const RenderJob& job, int x, int y, Tally& tally) {
+  const int left = x / tile_width * tile_width;
+  const int top = y / tile_height * tile_height;
+  render_tile(job, tile_at(job, left, top), left + (x - left) / group_width * group_width, tally);
+}
+
 }  // namespace
 
 void render_pixels(RenderJob& job) {
@@ -275,53 +275,21 @@ void render_pixels(RenderJob& job) {
   job.frame.cost.cast_ms = watch.milliseconds();
 }
 
-Size pixel_cost_block(bool marches) {
-  const BlockShape shape = marches ? square_block : wide_block;
-  return {shape.width, shape.height};
-}
+Size pixel_cost_block() { return {group_width, tile_height}; }
 
 CostSample sample_pixels(RenderJob& job, std::span<const PixelPart> blocks) {
   CostSample sample;
   sample.block_ms.resize(blocks.size());
-  const BlockShape shape = block_shape(job);
-  const std::size_t groups = (blocks.size() + company_size - 1) / company_size;
-  Progress progress(job.options.progress, groups);
-  job.stages.parallel(job.options.threads, groups, [&](std::size_t group) {
+  Progress progress(job.options.progress, blocks.size());
+  job.stages.parallel(job.options.threads, blocks.size(), [&](std::size_t i) {
     if (progress.stopped()) return;
     const Stopwatch watch;
-    const std::size_t first = group * company_size;
-    const std::size_t count = std::min(company_size, blocks.size() - first);
-    Pool pool(job.rooms.size());
-    PixelSums pixels(job.view, shape.width, shape.height, true);
-    pixels.scatter();
-    pixels.start(static_cast<int>(count), static_cast<int>(count));
-    for (std::size_t k = 0; k < count; ++k) {
-      Block& block = pixels.blocks.emplace_back();
-      const PixelPart& part = blocks[first + k];
-      block.x = part.x;
-      block.y = part.y;
-      block.width = part.size.width;
-      block.height = part.size.height;
-    }
     Tally tally;
-    if (job.budget.number == NumberType::float64) {
-      see_group<double>(job, pixels, pool, tally);
-    } else {
-      see_group<float>(job, pixels, pool, tally);
-    }
-    // What is written takes a hundredth of the rest, and goes row by row of whole groups.
-    double sum = 0;
-    for (std::size_t k = 0; k < count; ++k) {
-      const Block& block = pixels.blocks[k];
-      double ticks = static_cast<double>(block.reading.ticks);
-      for (int i = 0; i < block.width * block.height; ++i) {
-        ticks += static_cast<double>(block.followed_ticks[i]);
-      }
-      sum += sample.block_ms[first + k] = ticks;
-    }
-    // What no block has of its own is shared out as well.
-    const double ms = watch.milliseconds();
-    for (std::size_t k = 0; k < count; ++k) sample.block_ms[first + k] *= ms / std::max(sum, 1.0);
+    const PixelPart& block = blocks[i];
+    const int right = block.x + block.size.width;
+    const int bottom = block.y + block.size.height;
+    render_tile(job, {block.x, block.y, right, bottom}, std::nullopt, tally);
+    sample.block_ms[i] = watch.milliseconds();
     progress.part_done();
   });
   progress.check();
@@ -332,11 +300,6 @@ PixelPart pixel_blocks(const PixelPart& part, Size whole) {
   return whole_blocks(part, {group_width, tile_height}, whole);
 }
 
-void render_around(RenderJob& job, int x, int y) {
-  const int left = x / tile_width * tile_width;
-  const int top = y / tile_height * tile_height;
-  render_tile(job, tile_at(job, left, top), left + (x - left) / group_width * group_width,
-              job.frame.tally);
-}
+void render_around(RenderJob& job, int x, int y) { render_one_group(job, x, y, job.frame.tally); }
 
 }  // namespace photonlane

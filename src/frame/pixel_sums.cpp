@@ -3,15 +3,6 @@
 namespace photonlane {
 
 PixelSums::Slot PixelSums::slot(const Onward& lane) const {
-  if (scattered_) {
-    for (std::size_t k = 0; k < blocks.size(); ++k) {
-      const Block& block = blocks[k];
-      const int x = static_cast<int>(lane.x) - block.x;
-      const int y = static_cast<int>(lane.y) - block.y;
-      if (x < 0 || y < 0 || x >= block.width || y >= block.height) continue;
-      return {k, static_cast<std::size_t>(y * block.width + x)};
-    }
-  }
   const int x = static_cast<int>(lane.x) - blocks.front().x;
   const int y = static_cast<int>(lane.y) - blocks.front().y;
   const int column = x / block_width_;

@@ -44,9 +44,6 @@ class PixelSums final : public LightSink {
     blocks.reserve(static_cast<std::size_t>(count));
   }
 
-  /// From now on of blocks that lie anywhere.
-  void scatter() { scattered_ = true; }
-
   std::vector<Block> blocks;
 
   void add(const Onward& lane, float red, float green, float blue) override;
@@ -63,7 +60,6 @@ class PixelSums final : public LightSink {
   const Viewing& view_;
   int block_width_, block_height_;
   bool meters_;
-  bool scattered_ = false;
   int across_ = 1;
 };
 

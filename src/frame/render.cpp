@@ -220,7 +220,7 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
 
 Size cost_block(const World& world, const Camera& camera, const Budget& budget) {
   if (by_columns(world, camera, budget)) return column_cost_block();
-  return pixel_cost_block(view_scene(world, camera, budget).marches);
+  return pixel_cost_block();
 }
 
 CostSample sample_costs(const World& world, const Camera& camera, const Budget& budget,
@@ -237,7 +237,6 @@ CostSample sample_costs(const World& world, const Camera& camera, const Budget& 
   const Stopwatch watch;
   RenderJob job(view_scene(world, camera, budget), camera, options, frame);
   const double setup_ms = watch.milliseconds();
-  job.metered = true;
   CostSample sample =
       by_columns(world, camera, budget) ? sample_columns(job, blocks) : sample_pixels(job, blocks);
   sample.setup_ms = setup_ms;

@@ -7,13 +7,15 @@
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "frame/cost_sample.hpp"
+#include "frame/parts.hpp"
 #include "measure/cost_map.hpp"
 #include "photonlane/base/random.hpp"
+#include "photonlane/measure/calibration.hpp"
 
 namespace photonlane {
 namespace {
 
-/// What machines are off by from one minute to the next, as a share.
+/// What machines are off by from one minute to the next at least, as a share.
 constexpr double machine_noise = 0.05;
 
 class Predictor {
@@ -39,12 +41,14 @@ class Predictor {
 
  private:
   bool go_on(double share) const { return !options_.progress || options_.progress(share); }
-  Frame small_frame(double pixels) {
+  Frame small_frame(double pixels, int samples) {
     Budget small = budget_;
+    small.frame.samples = samples;
     const double scale = std::sqrt(pixels / pixels_);
     small.frame.width = std::max(1, static_cast<int>(std::lround(scale * budget_.frame.width)));
     small.frame.height = std::max(1, static_cast<int>(std::lround(scale * budget_.frame.height)));
-    made_ += static_cast<double>(small.frame.width) * small.frame.height;
+    made_ += static_cast<double>(small.frame.width) * small.frame.height * samples /
+             budget_.frame.samples;
     return show(small);
   }
 
@@ -66,7 +70,7 @@ class Predictor {
     for (const int i : {0, 1}) {
       const double wanted =
           (i == 0 ? 0.25 : 1) * std::max(std::min(options_.share, 0.25) * pixels_, largest);
-      const Frame frame = small_frame(wanted);
+      const Frame frame = small_frame(wanted, budget_.frame.samples);
       sizes[i] = static_cast<double>(frame.size().width) * frame.size().height;
       times[i] = std::max(frame.cost.total_ms(), 1e-3);
     }
@@ -84,25 +88,40 @@ class Predictor {
   };
 
   void by_blocks() {
-    const double small = std::clamp(0.2 * options_.share * pixels_, 1500.0, 30000.0);
-    map_ = map_cost(world_, camera_, budget_, cost_block(world_, camera_, budget_), small,
+    noise_.push_back(calibrate_ms());
+    // What the first frame of a process takes more than others: threads, memory, pruning.
+    constexpr double few = 1500;
+    const double first_ms = small_frame(few, 1).cost.total_ms();
+    start_ms_ = std::max(0.0, first_ms - small_frame(few, 1).cost.total_ms());
+    const double map_pixels =
+        std::clamp(0.2 * options_.share * pixels_ * budget_.frame.samples, few, 60000.0);
+    map_ = map_cost(world_, camera_, budget_, cost_block(world_, camera_, budget_), map_pixels,
                     Layer::cost, options_.threads);
     made_ += map_.pixels / budget_.frame.samples;
-    const double wanted =
-        options_.share * pixels_ / (static_cast<double>(map_.block.width) * map_.block.height);
-    constexpr double least = 32;
+    const bool columns = by_columns(world_, camera_, budget_);
+    // Where pixels have many samples, places are told apart by one of them, at more places; what
+    // all of them take for one is measured at a few.
+    constexpr int many = 3;
+    Budget told = budget_;
+    if (!columns && budget_.frame.samples >= many) told.frame.samples = 1;
+    const int times = budget_.frame.samples / told.frame.samples;
+    const double area = static_cast<double>(map_.block.width) * map_.block.height;
+    const double wanted = options_.share * pixels_ / area * (times > 1 ? 0.75 * times : 1);
+    const double least = columns ? 32 : times > 1 ? 12 : 5;
     const auto count = static_cast<std::size_t>(std::clamp(std::lround(std::max(wanted, least)), 1L,
                                                            static_cast<long>(map_.weights.size())));
     const std::vector<std::size_t> chosen =
         draw_blocks(map_, count, static_cast<double>(random_uniform({.seed = 77}, 0)),
                     [](double weight) { return std::sqrt(weight); });
-    double sum = 0;
-    for (const double weight : map_.weights) sum += weight;
-    measure(chosen);
-    tell(sum);
+    const std::vector<double> ms = measure(chosen, told);
+    for (std::size_t i = 0; i < chosen.size(); ++i) {
+      blocks_.push_back({ms[i], map_.weights[chosen[i]]});
+    }
+    if (times > 1) compare_samples(chosen, ms);
+    tell();
     // What is over in no time is made as it is: what threads and memory take at the start counts.
     constexpr double no_time = 40;
-    if (result_.ms < no_time) make_whole();
+    if (result_.ms - start_ms_ < no_time) make_whole();
   }
 
   void make_whole() {
@@ -110,30 +129,59 @@ class Predictor {
     // Each begins with fresh memory, as the one that is asked about.
     for (int k = 0; k < 5; ++k) times.push_back(show(budget_).cost.total_ms());
     made_ = 5 * pixels_;
-    result_.ms = quantile(times, 0.5);
+    result_.ms = quantile(times, 0.5) + start_ms_;
     const Interval interval = interval_of_median(times);
-    result_.likely = {std::min(interval.low, result_.ms / 1.3),
-                      std::max(interval.high, 1.3 * result_.ms)};
+    result_.likely = {std::min(interval.low + 0.5 * start_ms_, result_.ms / 1.3),
+                      std::max(interval.high + 1.5 * start_ms_, 1.3 * result_.ms)};
   }
 
-  void measure(const std::vector<std::size_t>& chosen) {
+  /// Milliseconds of a thread, for each block.
+  std::vector<double> measure(const std::vector<std::size_t>& chosen, const Budget& budget) {
     std::vector<PixelPart> parts;
     for (const std::size_t one : chosen) {
-      parts.push_back(map_.part(one, budget_.frame.size()));
-      made_ += static_cast<double>(parts.back().size.width) * parts.back().size.height;
+      parts.push_back(map_.part(one, budget.frame.size()));
+      made_ += static_cast<double>(parts.back().size.width) * parts.back().size.height *
+               budget.frame.samples / budget_.frame.samples;
     }
-    const CostSample sample =
-        sample_costs(world_, camera_, budget_, parts, options_.threads, options_.progress);
+    noise_.push_back(calibrate_ms());
+    CostSample sample =
+        sample_costs(world_, camera_, budget, parts, options_.threads, options_.progress);
     setup_ms_ = sample.setup_ms;
     cast_ms_ = sample.cast_ms;
-    for (std::size_t i = 0; i < chosen.size(); ++i) {
-      blocks_.push_back({sample.block_ms[i], map_.weights[chosen[i]]});
-    }
+    return std::move(sample.block_ms);
   }
 
-  void tell(double sum) {
+  /// How many times as long all samples of a pixel take as one of them.
+  void compare_samples(const std::vector<std::size_t>& chosen, const std::vector<double>& one) {
+    constexpr double large = 5e5;
+    const std::size_t most = pixels_ < large ? 2 : 3;
+    const std::size_t step = std::max<std::size_t>(1, chosen.size() / most);
+    std::vector<std::size_t> few;
+    std::vector<double> before;
+    for (std::size_t i = step / 2; i < chosen.size() && few.size() < most; i += step) {
+      few.push_back(chosen[i]);
+      before.push_back(std::max(one[i], 1e-9));
+    }
+    const std::vector<double> after = measure(few, budget_);
+    double sum_before = 0;
+    double sum_after = 0;
+    for (std::size_t i = 0; i < few.size(); ++i) {
+      sum_before += before[i];
+      sum_after += after[i];
+    }
+    const double times = sum_after / sum_before;
+    double square = 0;
+    for (std::size_t i = 0; i < few.size(); ++i) {
+      const double off = (after[i] - times * before[i]) / sum_after;
+      square += off * off;
+    }
+    samples_spread_ = std::sqrt(square);
+    for (Block& block : blocks_) block.ms *= times;
+  }
+
+  void tell() {
     const auto count = static_cast<double>(blocks_.size());
-    // The ratio of what blocks took to what the small frame had them take.
+    // The ratio of what blocks took to the work that the small frame found there.
     double took = 0;
     double foretold = 0;
     for (const Block& block : blocks_) {
@@ -149,17 +197,41 @@ class Predictor {
     }
     const double spread =
         count > 1 ? std::sqrt(square * count / (count - 1)) / std::max(took, 1e-12) : 0.5;
-    const double thread_ms = ratio * sum + cast_ms_;
-    // The last tiles of a frame leave threads without work.
+    double sum = 0;
+    for (const double weight : map_.weights) sum += weight;
     const int threads = thread_count(options_.threads);
-    const double tiles = std::max(1.0, pixels_ / (256.0 * 32));
-    const double idle = 0.5 * (threads - 1) / tiles;
-    result_.ms = thread_ms / threads * (1 + idle) + setup_ms_;
-    const double off = 1.645 * std::sqrt(spread * spread + machine_noise * machine_noise);
-    // Blocks that lie apart have less in common than neighbors: they take somewhat more.
-    constexpr double apart = 0.08;
-    result_.ms /= 1 + 0.5 * apart;
-    result_.likely = {result_.ms / (1 + off + apart), result_.ms * (1 + off)};
+    result_.ms =
+        (ratio * sum * longest_share(threads) + cast_ms_ / threads) + setup_ms_ + start_ms_;
+    // The fewer blocks, the less is known of their spread: by about Student's quantiles.
+    const double widen = 1.645 * (1 + 1.5 / std::max(count - 1, 1.0));
+    noise_.push_back(calibrate_ms());
+    const double noise = std::clamp(
+        0.5 * (std::ranges::max(noise_) - std::ranges::min(noise_)) / quantile(noise_, 0.5),
+        machine_noise, 0.3);
+    const double off =
+        widen * std::sqrt(spread * spread + samples_spread_ * samples_spread_ + noise * noise);
+    result_.likely = {result_.ms / (1 + off), result_.ms * (1 + off)};
+  }
+
+  /// Share of all work that the thread has which is the last to end: tiles are begun in turn by
+  /// whoever is free.
+  double longest_share(int threads) const {
+    constexpr int tile_width = 256;
+    constexpr int tile_height = 32;
+    const Size whole = budget_.frame.size();
+    const int strips = (whole.width + tile_width - 1) / tile_width;
+    const int bands = (whole.height + tile_height - 1) / tile_height;
+    std::vector<double> tiles(static_cast<std::size_t>(strips) * static_cast<std::size_t>(bands));
+    double sum = 0;
+    for (std::size_t i = 0; i < map_.weights.size(); ++i) {
+      const PixelPart part = map_.part(i, whole);
+      tiles[static_cast<std::size_t>(part.y / tile_height * strips + part.x / tile_width)] +=
+          map_.weights[i];
+      sum += map_.weights[i];
+    }
+    std::vector<double> busy(static_cast<std::size_t>(threads));
+    for (const double tile : tiles) *std::ranges::min_element(busy) += tile;
+    return std::ranges::max(busy) / sum;
   }
 
   const World& world_;
@@ -171,8 +243,11 @@ class Predictor {
   double pixels_ = 0;
   double made_ = 0;  ///< pixels
   double setup_ms_ = 0;
-  double cast_ms_ = 0;  ///< of threads: the columns of the whole frame
+  double start_ms_ = 0;  ///< of a process, once
+  double cast_ms_ = 0;   ///< of threads: the columns of the whole frame
   std::vector<Block> blocks_;
+  double samples_spread_ = 0;
+  std::vector<double> noise_;  ///< calibration runs, in between
 };
 
 }  // namespace
