@@ -9,9 +9,9 @@
 #include "io/kept_references.hpp"
 #include "io/run_journal.hpp"
 #include "io/run_parts.hpp"
+#include "io/run_pictures.hpp"
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/output.hpp"
-#include "photonlane/io/result_page.hpp"
 
 namespace photonlane::io {
 std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,

@@ -2,17 +2,16 @@
 
 #include <fmt/format.h>
 
-#include "io/draw_plot.hpp"
 #include "io/files.hpp"
 #include "io/kept_references.hpp"
 #include "io/run_journal.hpp"
 #include "io/run_parts.hpp"
+#include "io/run_pictures.hpp"
 #include "io/text_table.hpp"
 #include "io/yaml_text.hpp"
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/machine.hpp"
 #include "photonlane/io/output.hpp"
-#include "photonlane/io/result_page.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -167,24 +166,6 @@ std::string tune_json(const Tuned& tuned, const RunFacts& facts) {
 std::string budget_yaml(const Budget& budget) {
   const std::string lines = changed_lines(budget_knobs(), budget, 2);
   return lines.empty() ? "budget: {}\n" : "budget:\n" + lines;
-}
-
-TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title,
-                     const RunFacts& given) {
-  make_folder(folder);
-  RunFacts facts = given;
-  facts.chosen = tuned.chosen;
-  TuneFiles files{folder + "/tune.csv",       folder + "/tune.json",
-                  folder + "/budget.yaml",    folder + "/cost-error.gp",
-                  folder + "/cost-error.png", folder + "/cost-error.svg"};
-  write_file(files.csv, tune_csv(tuned));
-  write_file(files.json, tune_json(tuned, facts));
-  write_file(files.budget, budget_yaml(tuned.best().budget));
-  write_file(files.script, sweep_plot(as_sweep(tuned), title, facts, "settings that were tried"));
-  files.problem = draw_plot(files.script, files.png, files.svg);
-  files.report = folder + "/report.html";
-  write_file(files.report, tune_page(tuned, title, facts, folder));
-  return files;
 }
 
 Tuned run_tune(const SceneFile& file, const std::string& folder, TuneOptions options,

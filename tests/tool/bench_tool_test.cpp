@@ -148,6 +148,41 @@ TEST_F(BenchTool, PredictSaysWhatAFrameWillCost) {
   EXPECT_THAT(refused("predict yard.yaml --share 0"), HasSubstr("--share"));
 }
 
+TEST_F(BenchTool, SweepsRankByWorkAndOfSeveralViews) {
+  folder.write("views.yaml",
+               "- {eye: [-3, -4, 1.6], look_at: [0, 0, 0.5]}\n"
+               "- {eye: [3, -4, 1.6], look_at: [0, 0, 0.5]}\n");
+  const std::string sweep = "sweep yard.yaml --size 24x15 --vary frame.samples=1,2 -o out ";
+  const Outcome work = tool(sweep + "--by work --views views.yaml --limit rmse=0.2");
+  EXPECT_EQ(work.code, 0) << work.errors;
+  EXPECT_THAT(work.output, HasSubstr("better in both work and rmse\n"));
+  EXPECT_THAT(work.output, HasSubstr("of 2 views: errors are their means\n"));
+  EXPECT_THAT(work.output, HasSubstr(" of work, rmse "));
+  EXPECT_THAT(work.output, Not(HasSubstr("likely")));
+  const std::string table = folder.read("out/sweep.csv");
+  EXPECT_THAT(table, StartsWith("frame.samples,work_ms,"));
+  // The same each time, to the last digit.
+  EXPECT_EQ(tool(sweep + "--by work --views views.yaml --limit rmse=0.2").output, work.output);
+  EXPECT_EQ(folder.read("out/sweep.csv"), table);
+  const Json json = Json::parse(folder.read("out/sweep.json"));
+  EXPECT_EQ(json["by"], "work");
+  EXPECT_EQ(json["views"], 2);
+  const Outcome cpu = tool(sweep + "--by cpu --views views.yaml --repeats 2 --limit p95_ms=1e6");
+  EXPECT_EQ(cpu.code, 0) << cpu.errors;
+  EXPECT_THAT(cpu.output, HasSubstr("p95 ms"));
+  EXPECT_THAT(cpu.output, HasSubstr("ms of all threads, rmse "));
+  const Outcome none = tool(sweep + "--views views.yaml --repeats 1 --limit p95_ms=1e-9");
+  EXPECT_EQ(none.code, 1);
+  EXPECT_THAT(none.errors, HasSubstr("nearest: frame.samples="));
+  EXPECT_THAT(refused("sweep yard.yaml --vary frame.samples=1,2 -o no --by work --limit ms=3"),
+              HasSubstr("--by work: no clock is read"));
+  EXPECT_THAT(refused("sweep yard.yaml --vary frame.samples=1,2 -o no --limit p95_ms=3"),
+              HasSubstr("expected several by --views"));
+  EXPECT_THAT(
+      refused("sweep yard.yaml --vary camera.heading=1,2 -o no --views views.yaml --repeats 1"),
+      HasSubstr("expected no knob of the camera to vary"));
+}
+
 TEST_F(BenchTool, ProfileSaysWhereTimeGoesAndWhatKnobsAreWorth) {
   const std::string size =
       fmt::format(" --size {}x{} --no-errors ", test::effort(96), test::effort(60));

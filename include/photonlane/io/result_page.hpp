@@ -14,7 +14,7 @@ namespace photonlane::io {
 
 /// Results as one HTML file that opens without a network: charts with values on hover, two pictures
 /// with a slider or as their difference, tables that sort by a click on a head. Pictures are those
-/// that run_sweep() and run_tune() left in `folder`; what is not there is left out.
+/// that run_sweep() and run_tune() left in `folder`/pictures; what is not there is left out.
 std::string sweep_page(const Sweep& sweep, const std::string& title, const RunFacts& facts,
                        const std::string& folder);
 std::string tune_page(const Tuned& tuned, const std::string& title, const RunFacts& facts,
@@ -35,11 +35,5 @@ ResultFiles write_profile(const std::string& folder, const FrameProfile& profile
 /// Writes judge.csv, judge.json and report.html. Throws as write_profile.
 ResultFiles write_judgements(const std::string& folder, const std::vector<Judgement>& judgements,
                              const RunFacts& facts);
-
-/// Where run_sweep() leaves the picture of a setting, and of the reference of the first one.
-std::string setting_picture(const std::string& folder, std::size_t setting);
-std::string reference_picture(const std::string& folder);
-/// Where run_tune() leaves the first view by the budget as it was, and by what was found.
-std::string tuned_picture(const std::string& folder, bool found);
 
 }  // namespace photonlane::io

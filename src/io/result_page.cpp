@@ -9,6 +9,7 @@
 #include "io/draw_plot.hpp"
 #include "io/files.hpp"
 #include "io/page.hpp"
+#include "io/run_pictures.hpp"
 #include "io/sweep_words.hpp"
 #include "photonlane/io/cost_text.hpp"
 #include "photonlane/io/layer_picture.hpp"
@@ -376,16 +377,6 @@ PageTable knobs_table(const std::vector<KnobWorth>& knobs) {
 
 }  // namespace
 
-std::string setting_picture(const std::string& folder, std::size_t setting) {
-  return fmt::format("{}/pictures/setting-{:04}.png", folder, setting + 1);
-}
-std::string reference_picture(const std::string& folder) {
-  return folder + "/pictures/reference.png";
-}
-std::string tuned_picture(const std::string& folder, bool found) {
-  return fmt::format("{}/pictures/{}.png", folder, found ? "found" : "before");
-}
-
 std::string sweep_page(const Sweep& sweep, const std::string& title, const RunFacts& facts,
                        const std::string& folder) {
   Page page;
@@ -578,6 +569,24 @@ SweepFiles write_sweep(const std::string& folder, const Sweep& sweep, const std:
   }
   files.report = base + "report.html";
   write_file(files.report, sweep_page(sweep, title, facts, folder));
+  return files;
+}
+
+TuneFiles write_tune(const std::string& folder, const Tuned& tuned, const std::string& title,
+                     const RunFacts& given) {
+  make_folder(folder);
+  RunFacts facts = given;
+  facts.chosen = tuned.chosen;
+  TuneFiles files{folder + "/tune.csv",       folder + "/tune.json",
+                  folder + "/budget.yaml",    folder + "/cost-error.gp",
+                  folder + "/cost-error.png", folder + "/cost-error.svg"};
+  write_file(files.csv, tune_csv(tuned));
+  write_file(files.json, tune_json(tuned, facts));
+  write_file(files.budget, budget_yaml(tuned.best().budget));
+  write_file(files.script, sweep_plot(as_sweep(tuned), title, facts, "settings that were tried"));
+  files.problem = draw_plot(files.script, files.png, files.svg);
+  files.report = folder + "/report.html";
+  write_file(files.report, tune_page(tuned, title, facts, folder));
   return files;
 }
 
