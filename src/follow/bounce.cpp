@@ -192,6 +192,22 @@ void reflect_wet(const GoingOn& going, const Sight& sight, const WetFloors& wet,
   }
 }
 
+namespace {
+
+/// What is looked through is what is not thrown back; nothing is where light is bent.
+float alpha_beside(const Gloss& gloss, std::size_t i, float alpha) {
+  const float thrown = std::max({gloss.red[i], gloss.green[i], gloss.blue[i]});
+  return gloss.bends[i] ? 1.0f : 1 - (1 - alpha) * (1 - thrown);
+}
+
+}  // namespace
+
+void shade_behind(const Gloss& gloss, std::size_t size, Colors& colors) {
+  for (std::size_t i = 0; i < size; ++i) {
+    if (gloss.glossy[i]) colors.alpha[i] = alpha_beside(gloss, i, colors.alpha[i]);
+  }
+}
+
 void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
   const auto& [view, here, place, leg, left, others, outbox, tally, record] = going;
   // Less than that of a pixel's light is not looked for.
@@ -234,12 +250,8 @@ void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors) {
       }
     }
     const float behind = 1 - colors.alpha[i];
-    if (!gloss.bends[i]) {
-      // What is looked through is what is not thrown back.
-      colors.alpha[i] = 1 - behind * (1 - thrown);
-      continue;
-    }
-    colors.alpha[i] = 1;
+    colors.alpha[i] = alpha_beside(gloss, i, colors.alpha[i]);
+    if (!gloss.bends[i]) continue;
     const float share = behind * (1 - gloss.red[i]);
     if (share * weight.seen <= least) continue;
     const Bent bent = bend(ray.x, ray.y, ray.z, normal.x, normal.y, normal.z, gloss.index[i]);

@@ -56,6 +56,10 @@ void reflect_wet(const GoingOn& going, const Sight& sight, const WetFloors& wet,
 /// be looked through where light is bent.
 void bounce(const GoingOn& going, const LookedAt& seen, Colors& colors);
 
+/// What is left to be looked through beside that, for lanes that look for surfaces alone: the same
+/// surfaces as those of colors.
+void shade_behind(const Gloss& gloss, std::size_t size, Colors& colors);
+
 /// Sends lanes on that have crossed portals, and marks them as `gone`. `settles` are those the
 /// layers of whose pixels are still open; `blind` ones see no colors. Lanes out of crossings end
 /// here, as spent.

@@ -391,7 +391,13 @@ class Looking {
     illuminate(view_, here_, *leg_.light, glance_.place, looked, colors_, tally_);
     if (wet_) show_wet_floors(on, glance_.sight, surfaces, colors_);
     // Frames without colors ask for nothing but surfaces.
-    if (looked.gloss != nullptr && glance_.share > 0) bounce(on, looked, colors_);
+    if (looked.gloss != nullptr) {
+      if (glance_.share > 0) {
+        bounce(on, looked, colors_);
+      } else {
+        shade_behind(gloss, surfaces.size, colors_);
+      }
+    }
     if (!surfaces.all_hit && here_.room.portals != nullptr && glance_.outbox != nullptr) {
       cross_portals(on);
     }

@@ -391,7 +391,8 @@ void fill_tile(const RenderJob& job, const Rows& frame_rows, const Chunk* const*
       write_colors(job, first, y, width, block.sums, 0);
     }
     if (!job.data()) continue;
-    if (plain || !center_is_sample) {
+    // Where no color was asked for no sample has seen what is there.
+    if (plain || !center_is_sample || samples == 0) {
       Colors unused;
       const StageScope stage(LaneKind::eye);
       RowSight sight(job, center.events, frame_rows.center(y));

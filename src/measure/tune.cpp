@@ -211,12 +211,28 @@ class Tuner {
     return number;
   }
 
+  /// What a budget has otherwise than the base.
+  std::string turned(const Budget& budget) const {
+    std::string text;
+    for (const Knob<Budget>& entry : budget_knobs()) {
+      const std::string value = knob_text(entry, budget);
+      if (value != knob_text(entry, base_)) text += fmt::format(" {}={}", entry.info.name, value);
+    }
+    return text;
+  }
+
   TrialPart measure_part(const Budget& budget, double rate) {
     const std::size_t number = parts_++;
     if (options_.known) {
       if (std::optional<TrialPart> known = options_.known(number)) return std::move(*known);
     }
-    const TuneSample::Shot shot = sample_->shoot(budget, TuneSample::seen, true, rate);
+    TuneSample::Shot shot;
+    try {
+      shot = sample_->shoot(budget, TuneSample::seen, true, rate);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::cancelled) throw;
+      throw Error(error.kind(), fmt::format("while trying{}: {}", turned(budget), error.message()));
+    }
     const TrialPart part{shot.cost, shot.p95, shot.work, shot.error};
     if (options_.measured) options_.measured(number, part);
     return part;
