@@ -71,8 +71,7 @@ PageTable stages_table(const Cost& cost) {
   plain(row(cost.waiting_ms), "waiting for other threads");
   table.note =
       "Time of all threads, by kind of work and kind of lanes. At a time: how many lanes were "
-      "worked at "
-      "together, of 128 in a full batch.";
+      "worked at together; a full batch has 128, and several go together where fields are large.";
   return table;
 }
 
