@@ -170,18 +170,6 @@ std::string time_tics(const Points& points) {
 
 }  // namespace
 
-std::string cost_axis(const Sweep& sweep) {
-  switch (sweep.by) {
-    case RankBy::time:
-      return "milliseconds a frame, median, bars to the quartiles";
-    case RankBy::cpu:
-      return "milliseconds of all threads a frame, median, bars to the quartiles";
-    case RankBy::work:
-      return "counted work a frame, about milliseconds of a plain machine";
-  }
-  return "";
-}
-
 std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFacts& facts,
                        const std::string& what) {
   const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
@@ -242,10 +230,10 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFa
                                          !what.empty()      ? what
                                          : sweep.one_by_one ? "one knob at a time"
                                                             : "by " + knobs)));
-  text +=
-      fmt::format("set xlabel {} noenhanced\nset ylabel {} noenhanced\n", quoted(cost_axis(sweep)),
-                  quoted(std::string(metric.help) +
-                         (metric.unit.empty() ? "" : fmt::format(", {}", metric.unit))));
+  text += fmt::format("set xlabel {} noenhanced\nset ylabel {} noenhanced\n",
+                      quoted(std::string(words_of(sweep.by).axis)),
+                      quoted(std::string(metric.help) +
+                             (metric.unit.empty() ? "" : fmt::format(", {}", metric.unit))));
   text += fmt::format("set logscale x\nset xrange [{}:{}]\nset yrange [{}:{}]\n{}", points.left(),
                       points.right(), points.bottom(), points.top(), time_tics(points));
   if (points.logarithmic) text += "set logscale y\nset format y '%g'\n";
@@ -398,7 +386,7 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
   panel(2, fmt::format("{}{}", metric.name,
                        metric.unit.empty() ? "" : fmt::format(", {}", metric.unit)));
   text += fmt::format("set xlabel {} noenhanced\n", quoted(sweep.knobs[along]));
-  panel(3, cost_axis(sweep));
+  panel(3, std::string(words_of(sweep.by).axis));
   return text + "unset multiplot\n";
 }
 

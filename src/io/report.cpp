@@ -5,7 +5,6 @@
 #include <algorithm>
 #include <map>
 #include <optional>
-#include <set>
 
 #include "io/files.hpp"
 #include "io/json.hpp"
@@ -54,11 +53,6 @@ std::string views_note(const Sweep& sweep) {
          fmt::format(", times their medians; the slowest is most often number {}\n", slowest + 1);
 }
 
-/// The name of what settings are ranked by, in tables for programs.
-std::string cost_column(const Sweep& sweep) {
-  return sweep.by == RankBy::time ? "total_ms" : sweep.by == RankBy::cpu ? "cpu_ms" : "work_ms";
-}
-
 Json camera_object(const Camera& camera) {
   Json object = Json::object();
   for (const auto& entry : camera_knobs()) {
@@ -68,70 +62,6 @@ Json camera_object(const Camera& camera) {
 }
 
 }  // namespace
-
-std::string short_name(const Sweep& sweep, const std::string& knob) {
-  const std::string word = knob.substr(knob.rfind('.') + 1);
-  const auto alike = std::count_if(
-      sweep.knobs.begin(), sweep.knobs.end(),
-      [&](const std::string& other) { return other.substr(other.rfind('.') + 1) == word; });
-  return alike > 1 ? knob : word;
-}
-
-std::vector<std::string> series_of(const Sweep& sweep) {
-  constexpr std::size_t most = 6;
-  std::vector<std::string> series(sweep.settings.size());
-  if (sweep.one_by_one) {
-    if (sweep.knobs.size() > most) return series;
-    const Setting& base = sweep.settings.front();
-    for (std::size_t i = 0; i < series.size(); ++i) {
-      const Setting& setting = sweep.settings[i];
-      for (std::size_t k = 0; k < sweep.knobs.size(); ++k) {
-        if (setting.values[k] == "-" || setting.values[k] == base.values[k]) continue;
-        series[i] = series[i].empty() ? sweep.knobs[k] : "several knobs";
-      }
-      if (series[i].empty()) series[i] = "base";
-    }
-    return series;
-  }
-  // Of the knobs with several values the one with the fewest.
-  std::optional<std::size_t> by;
-  std::size_t fewest = most + 1;
-  for (std::size_t k = 0; k < sweep.knobs.size() && sweep.knobs.size() > 1; ++k) {
-    std::set<std::string> values;
-    for (const Setting& setting : sweep.settings) values.insert(setting.values[k]);
-    if (values.size() < 2 || values.size() >= fewest) continue;
-    fewest = values.size();
-    by = k;
-  }
-  for (std::size_t i = 0; by && i < series.size(); ++i) {
-    const std::string& value = sweep.settings[i].values[*by];
-    series[i] = fmt::format("{} = {}", sweep.knobs[*by], value == "-" ? "any" : value);
-  }
-  return series;
-}
-
-std::string cost_words(const Sweep& sweep) {
-  switch (sweep.by) {
-    case RankBy::time:
-      return "ms";
-    case RankBy::cpu:
-      return "cpu ms";
-    case RankBy::work:
-      return "work";
-  }
-  return "";
-}
-
-std::string setting_words(const Sweep& sweep, const Setting& setting) {
-  if (sweep.one_by_one) return setting_label(sweep, setting);
-  std::string words;
-  for (std::size_t k = 0; k < setting.values.size(); ++k) {
-    if (setting.values[k] == "-") continue;
-    words += fmt::format("{}{}={}", words.empty() ? "" : ", ", short_name(sweep, sweep.knobs[k]),
-                         setting.values[k]);
-  }
-  return words;
-}
 
 std::string difference_text(const Difference& difference) {
   std::vector<std::vector<std::string>> rows;
@@ -186,7 +116,7 @@ std::string sweep_text(const Sweep& sweep) {
     for (const std::string& knob : sweep.knobs) rows[0].push_back(knob);
   }
   const bool timed = sweep.by != RankBy::work;
-  rows[0].emplace_back(cost_words(sweep));
+  rows[0].emplace_back(words_of(sweep.by).head);
   if (timed) {
     rows[0].emplace_back("likely");
     if (sweep.views > 1) rows[0].emplace_back("p95 ms");
@@ -227,7 +157,7 @@ std::string sweep_text(const Sweep& sweep) {
       grows +=
           fmt::format("{0} grows as {1}^{2:.2f}: {3:.3g} {4} * {1}^{2:.2f}, within {5:.0f} %\n",
                       timed ? "time" : "work", samples ? "samples" : "pixels", fit->power,
-                      fit->constant, cost_words(sweep), 100 * fit->off);
+                      fit->constant, words_of(sweep.by).head, 100 * fit->off);
     }
   }
   std::string notes =
@@ -397,7 +327,7 @@ std::string sweep_json(const Sweep& sweep, const RunFacts& facts) {
   object["chosen"] = facts.chosen ? Json(*facts.chosen) : Json(nullptr);
   if (!sweep.settings.empty()) object["camera"] = camera_object(sweep.settings.front().camera);
   for (const Setting& setting : sweep.settings) {
-    const std::string cost = cost_column(sweep);
+    const std::string cost(words_of(sweep.by).column);
     object["settings"].push_back(
         {{"values", setting.values},
          {cost, statistics(setting.total_ms)},
@@ -501,7 +431,7 @@ std::string write_zoom(const std::string& folder, const std::vector<ZoomStep>& s
 std::string sweep_csv(const Sweep& sweep) {
   std::string text;
   for (const std::string& knob : sweep.knobs) text += knob + ",";
-  text += fmt::format("{0},{0}_spread,{0}_low,{0}_high,cast_ms,fill_ms", cost_column(sweep));
+  text += fmt::format("{0},{0}_spread,{0}_low,{0}_high,cast_ms,fill_ms", words_of(sweep.by).column);
   if (sweep.views > 1) text += ",p95_ms,slowest_view";
   for (const auto& [name, member] : tally_counts()) text += fmt::format(",{}", name);
   for (const Metric& metric : metrics()) text += fmt::format(",{}", metric.name);

@@ -145,6 +145,7 @@ Sweep run_sweep(const SceneFile& file, const std::vector<Vary>& vary, const std:
   const OutputFolder pictures(folder + "/pictures");
   if (!run.resume) pictures.remove_numbered("setting-", ".png");
   options.made = [&](std::size_t setting, Frame& frame) {
+    encode_display(frame);  // here, or all its layers would be copied for it
     write_frame(setting_picture(folder, setting), frame);
   };
   bool table = false;

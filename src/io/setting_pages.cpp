@@ -75,7 +75,7 @@ class SettingRows {
         fmt::format("{}: {}. ", metric_.name, metric_.help) +
         "Each point is a setting; larger ones are not beaten in both time and error. Hover for "
         "values, click to see the picture at the right.";
-    chart.x_label = cost_axis(sweep_);
+    chart.x_label = words_of(sweep_.by).axis;
     chart.y_label =
         std::string(metric_.name) + (metric_.unit.empty() ? "" : fmt::format(", {}", metric_.unit));
     chart.x_log = true;
@@ -89,7 +89,7 @@ class SettingRows {
       point.high = setting.total_likely.high;
       point.label = setting_words(sweep_, setting);
       point.values = {timed_ ? fmt::format("{:.4g} {} ({:.4g} to {:.4g})", point.x,
-                                           cost_words(sweep_), point.low, point.high)
+                                           words_of(sweep_.by).head, point.low, point.high)
                              : fmt::format("{:.4g} of work", point.x),
                       fmt::format("{} {}", metric_.name, metric_text(metric_, setting.error))};
       point.front = setting.on_front;
@@ -123,7 +123,7 @@ class SettingRows {
     for (const std::string& knob : sweep_.knobs) {
       table.heads.emplace_back(knob, numbers(table.heads.size()));
     }
-    table.heads.emplace_back(cost_words(sweep_), true);
+    table.heads.emplace_back(words_of(sweep_.by).head, true);
     if (timed_) table.heads.emplace_back("likely", true);
     if (timed_ && sweep_.views > 1) table.heads.emplace_back("p95 ms", true);
     const bool counted = sweep_.settings.front().tally.lanes > 0;
@@ -182,7 +182,7 @@ std::string best_text(const Sweep& sweep, const RunFacts& facts) {
   const Metric& metric = metric_of(sweep.metric);
   return fmt::format("{} with {}: {}: {:.4g} {}, {} {}.",
                      facts.most_ms || facts.most_p95_ms ? "Most accurate" : "Cheapest", limits,
-                     setting_words(sweep, best), best.total_ms.median, cost_words(sweep),
+                     setting_words(sweep, best), best.total_ms.median, words_of(sweep.by).head,
                      metric.name, metric_text(metric, best.error));
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "photonlane/measure/sweep.hpp"
@@ -10,11 +11,13 @@ namespace photonlane::io {
 /// A knob's last word, where no other knob of the sweep ends in it; else all of it.
 std::string short_name(const Sweep& sweep, const std::string& knob);
 
-/// What settings are ranked by, as the head of a column.
-std::string cost_words(const Sweep& sweep);
-
-/// The same for an axis.
-std::string cost_axis(const Sweep& sweep);
+/// What settings are ranked by, in tables and plots.
+struct RankWords {
+  std::string_view head;    ///< of a column for people
+  std::string_view column;  ///< for programs
+  std::string_view axis;
+};
+const RankWords& words_of(RankBy by);
 
 /// What series settings fall into: by the values of a knob, or by which knob was turned. Of sweeps
 /// of one knob, and of those with too many series, all are of one named "".

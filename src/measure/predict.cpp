@@ -117,7 +117,7 @@ class Predictor {
     for (std::size_t i = 0; i < chosen.size(); ++i) {
       blocks_.push_back({ms[i], map_.weights[chosen[i]]});
     }
-    if (times > 1) compare_samples(chosen, ms);
+    if (times > 1) count_all_samples(chosen, ms);
     tell();
     // What is over in no time is made as it is: what threads and memory take at the start counts.
     constexpr double no_time = 40;
@@ -151,8 +151,8 @@ class Predictor {
     return std::move(sample.block_ms);
   }
 
-  /// How many times as long all samples of a pixel take as one of them.
-  void compare_samples(const std::vector<std::size_t>& chosen, const std::vector<double>& one) {
+  /// What was measured by one sample a pixel becomes what all of them take.
+  void count_all_samples(const std::vector<std::size_t>& chosen, const std::vector<double>& one) {
     constexpr double large = 5e5;
     const std::size_t most = pixels_ < large ? 2 : 3;
     const std::size_t step = std::max<std::size_t>(1, chosen.size() / most);
@@ -181,7 +181,7 @@ class Predictor {
 
   void tell() {
     const auto count = static_cast<double>(blocks_.size());
-    // The ratio of what blocks took to the work that the small frame found there.
+    // The ratio of what blocks took to what the small frame had them take.
     double took = 0;
     double foretold = 0;
     for (const Block& block : blocks_) {

@@ -28,6 +28,27 @@ inline Outcome run(const std::string& command, const TemporaryFolder& folder) {
   return outcome;
 }
 
+/// A scene file: mirror balls on a floor, under a sun and a lamp.
+inline std::string yard_text(const std::string& title, const std::string& budget) {
+  return "title: " + title +
+         "\n"
+         "# A mirror ball on a floor.\n"
+         "camera: {eye: [-3, -4, 1.6], look_at: [0, 0, 0.5]}\n"
+         "materials:\n"
+         "  mirror: {base: [0.8, 0.8, 0.8], specular: 0.7}\n"
+         "  floor: {base: [0.4, 0.5, 0.4]}\n"
+         "room:\n"
+         "  sky: {}\n"
+         "  light: {sun: {heading: 200}, lamps: [{place: [1, -1, 2.5]}]}\n"
+         "  solids:\n"
+         "    - field: {plane: {}, material: floor}\n"
+         "    - field: {place: {at: [0, 0, 0.5], of: {sphere: {radius: 0.5}}}, material: mirror}\n"
+         "    - field: {place: {at: [1, 0.3, 0.4], of: {sphere: {radius: 0.4}}}, material: "
+         "mirror}\n"
+         "budget:\n" +
+         budget;
+}
+
 /// Runs the built tool in a folder of its own.
 class ToolRun : public ::testing::Test {
  protected:

@@ -24,23 +24,7 @@ class BenchTool : public test::ToolRun {
   void SetUp() override { folder.write("yard.yaml", yard()); }
 
   static std::string yard(const std::string& budget = "  bounces: {limit: 4}  # enough\n") {
-    return "title: Yard\n"
-           "# A mirror ball on a floor.\n"
-           "camera: {eye: [-3, -4, 1.6], look_at: [0, 0, 0.5]}\n"
-           "materials:\n"
-           "  mirror: {base: [0.8, 0.8, 0.8], specular: 0.7}\n"
-           "  floor: {base: [0.4, 0.5, 0.4]}\n"
-           "room:\n"
-           "  sky: {}\n"
-           "  light: {sun: {heading: 200}, lamps: [{place: [1, -1, 2.5]}]}\n"
-           "  solids:\n"
-           "    - field: {plane: {}, material: floor}\n"
-           "    - field: {place: {at: [0, 0, 0.5], of: {sphere: {radius: 0.5}}}, material: "
-           "mirror}\n"
-           "    - field: {place: {at: [1, 0.3, 0.4], of: {sphere: {radius: 0.4}}}, material: "
-           "mirror}\n"
-           "budget:\n" +
-           budget + "  frame: {width: 96, height: 60, samples: 2}\n";
+    return test::yard_text("Yard", budget + "  frame: {width: 96, height: 60, samples: 2}\n");
   }
 };
 
