@@ -302,8 +302,8 @@ class Profiler {
   void find_errors(const FrameSample& sample) {
     Budget best = budget_.reference();
     constexpr int usual = 16;
-    best.frame.samples = budget_.against.samples > 0 ? budget_.against.samples
-                                                     : std::max(usual, budget_.frame.samples);
+    const int asked = budget_.against.samples;
+    best.frame.samples = std::max(asked > 0 ? asked : usual, budget_.frame.samples);
     best.frame.width = budget_.frame.width;
     best.frame.height = budget_.frame.height;
     share_ = options_.knobs ? 0.8 : 0.5;

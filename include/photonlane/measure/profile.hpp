@@ -70,8 +70,8 @@ struct ProfileOptions {
 /// Tells where a frame's time goes: by stages, by regions of the picture, and what each knob of the
 /// budget would save or cost if it alone were turned by one notch. The latter goes by counted work
 /// on a sample of the frame, at the prices its stages show. Errors are of the same sample, against
-/// everything at its best with budget.against.samples samples a pixel (0: 16). Of several views the
-/// slowest is looked at. Throws what render() throws.
+/// everything at its best with budget.against.samples samples a pixel (0: 16), no fewer than the
+/// frame has. Of several views the slowest is looked at. Throws what render() throws.
 FrameProfile profile_frame(const World& world, const Camera& camera, const Budget& budget,
                            const ProfileOptions& options = {});
 
