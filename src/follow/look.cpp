@@ -11,6 +11,7 @@
 #include "room/portal_faces.hpp"
 #include "shade/fog_light.hpp"
 #include "shade/surface_colors.hpp"
+#include "trace/surface_path.hpp"
 
 namespace photonlane {
 namespace {
@@ -141,66 +142,17 @@ void spend(float share, const bool* wanted, const Through& through, Surfaces& su
   }
 }
 
-/// What the lanes of some pixels see, one surface after the other: what stands in the map, and the
-/// panels before it.
-class Path {
- public:
-  Path(const RoomView& here, Sight& sight, bool wants_data, const Leg& leg)
-      : panels_(here.panels), sight_(sight) {
-    solids_.wants_data = wants_data;
-    sight_.nearest(solids_);
-    if (panels_.empty()) return;
-    sight_.rays(solids_, rays_);
-    if (leg.lanes != nullptr) {
-      for (std::size_t i = 0; i < solids_.size; ++i) {
-        rays_.eye_x[i] = leg.lanes[i].eye.x() - static_cast<float>(here.origin.x());
-        rays_.eye_y[i] = leg.lanes[i].eye.y() - static_cast<float>(here.origin.y());
-      }
-      rays_.many_eyes = true;
+/// The eyes that sprites turn to, of lanes that do not come straight from the camera's.
+EyesOf eyes_of(const RoomView& here, const Leg& leg) {
+  if (leg.lanes == nullptr) return nullptr;
+  return [&](LaneRays& rays, std::size_t size) {
+    for (std::size_t i = 0; i < size; ++i) {
+      rays.eye_x[i] = leg.lanes[i].eye.x() - static_cast<float>(here.origin.x());
+      rays.eye_y[i] = leg.lanes[i].eye.y() - static_cast<float>(here.origin.y());
     }
-    std::fill_n(starts_.t, solids_.size, 0.0f);
-    std::fill_n(starts_.panel, solids_.size, -1);
-    cover();
-  }
-
-  Surfaces& seen() { return panels_.empty() ? solids_ : seen_; }
-
-  /// What is behind, where it is wanted.
-  void go_on(const bool* wanted) {
-    if (panels_.empty()) {
-      sight_.behind(wanted, solids_);
-      return;
-    }
-    bool behind[Surfaces::capacity];
-    bool any = false;
-    for (std::size_t i = 0; i < solids_.size; ++i) {
-      const bool panel = nearest_[i] >= 0;
-      behind[i] = wanted[i] && !panel;
-      any = any || behind[i];
-      if (wanted[i]) {
-        starts_.t[i] = seen_.t[i];
-        starts_.panel[i] = panel ? nearest_[i] : -1;
-      }
-    }
-    if (any) sight_.behind(behind, solids_);
-    cover();
-  }
-
- private:
-  void cover() {
-    const StageScope stage(Work::sprites, solids_.size);
-    seen_ = solids_;
-    panels_.cover(rays_, starts_, seen_, nearest_);
-  }
-
-  const Panels& panels_;
-  Sight& sight_;
-  Surfaces solids_;
-  Surfaces seen_;
-  LaneRays rays_;
-  PanelStarts starts_;
-  std::int32_t nearest_[Surfaces::capacity];
-};
+    rays.many_eyes = true;
+  };
+}
 
 /// What lanes carry that do not come straight from the eye, as their batch starts.
 class Carried {
@@ -325,7 +277,7 @@ class Looking {
         first_(first),
         sums_(sums),
         tally_(tally),
-        path_(here_, glance.sight, glance.seen != nullptr || wet_, leg),
+        path_(here_, glance.sight, glance.seen != nullptr || wet_, eyes_of(here_, leg)),
         carried_(view_, here_, leg, path_.seen().size, through_),
         keeper_(glance.seen, here_, leg),
         record_(view_.log, here_, glance.place, leg, glance.sight, path_.seen().size, glance.share,
@@ -468,7 +420,7 @@ class Looking {
   Colors& sums_;
   Tally& tally_;
   Through through_;
-  Path path_;
+  SurfacePath path_;
   Colors colors_;
   Carried carried_;
   alignas(64) float distance_[Surfaces::capacity];

@@ -43,6 +43,20 @@ const LayerInfo& layer_info(Layer layer) {
       {"", "how near the orbit of a plane's point comes to the trap", 1, false},
       {"ns", "time of a thread for the pixel's lanes", 1, false},
       {"", "counted work of the pixel's lanes, about nanoseconds of a plain machine", 1, false},
+      {"", "radiance of light that goes by paths, without upper limit", 3, false},
+      {"bounces", "bounces of the pixel's paths, as mean", 1, false},
+      {"samples", "samples of the pixel", 1, false},
+      {"", "variance of the pixel's radiance, as mean of its channels", 1, false},
+      {"", "radiance that the first surfaces of the pixel's paths emit", 3, false},
+      {"", "albedo of the first surfaces of the pixel's paths", 3, false},
+      {"", "radiance that is seen straight", 3, false},
+      {"", "radiance that was thrown back once", 3, false},
+      {"", "radiance that was thrown back twice", 3, false},
+      {"", "radiance that was thrown back three times", 3, false},
+      {"", "radiance that was thrown back four times", 3, false},
+      {"", "radiance that was thrown back five times", 3, false},
+      {"", "radiance that was thrown back six times", 3, false},
+      {"", "radiance that was thrown back seven times", 3, false},
   }};
   return table[static_cast<std::size_t>(layer)];
 }

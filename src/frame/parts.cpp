@@ -24,6 +24,22 @@ void paste(const Frame& from, const PixelPart& part, int x, int y, Frame& to) {
       [&](Layer layer) { copy(from.codes(layer), to.codes(layer)); });
 }
 
+void copy_layers(const Frame& from, LayerSet layers, Frame& to) {
+  for (const Layer layer : layers.list()) {
+    const LayerInfo& info = layer_info(layer);
+    for (int channel = 0; channel < info.channels; ++channel) {
+      for (int y = 0; y < to.size().height; ++y) {
+        if (info.codes) {
+          std::ranges::copy(from.codes(layer).row(y), to.codes(layer).row(y).begin());
+        } else {
+          std::ranges::copy(from.values(layer, channel).row(y),
+                            to.values(layer, channel).row(y).begin());
+        }
+      }
+    }
+  }
+}
+
 PixelPart overlap(const PixelPart& one, const PixelPart& two) {
   const int x = std::max(one.x, two.x);
   const int y = std::max(one.y, two.y);

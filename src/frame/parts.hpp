@@ -34,6 +34,13 @@ PixelPart made_part(const World& world, const Camera& camera, const Budget& budg
 /// costs nothing more than its pixels. All of the frame where none can be made without the rest.
 Size block_size(const World& world, const Camera& camera, const Budget& budget);
 
+/// Copies layers of a frame into another one of its size.
+void copy_layers(const Frame& from, LayerSet layers, Frame& to);
+
+/// Throws what render() throws for what cannot be.
+void check_frame(const World& world, const Camera& camera, const Budget& budget,
+                 const RenderOptions& options);
+
 /// Throws Error (memory) for layers of a frame that are over the limit.
 void check_memory(Size size, LayerSet layers, std::size_t limit);
 

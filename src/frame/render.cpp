@@ -12,6 +12,7 @@
 #include "follow/lane_recorder.hpp"
 #include "frame/job.hpp"
 #include "frame/parts.hpp"
+#include "frame/path_frame.hpp"
 #include "frame/plane_frame.hpp"
 #include "frame/scaled_frame.hpp"
 #include "room/portal_faces.hpp"
@@ -26,12 +27,32 @@ bool sees_more(const World& world, const Camera& camera) {
 }
 
 /// Throws Error (usage) for layers that a world has nothing for.
-void check_layers(const World& world, LayerSet layers) {
+void check_layers(const World& world, const Budget& budget, LayerSet layers) {
   LayerSet known = world.plane() != nullptr ? LayerSet::of_planes() : LayerSet::measurable();
   known.add(Layer::display);
   if (world.plane() == nullptr) {
     known.add(Layer::cost);
     known.add(Layer::work);
+  }
+  const bool paths = world.plane() == nullptr && budget.light.transport == Transport::paths;
+  if (layers.any_of(LayerSet::of_paths())) {
+    const Layer first = [&] {
+      LayerSet own = layers;
+      for (const Layer layer : own.list()) {
+        if (LayerSet::of_paths().has(layer)) return layer;
+      }
+      return Layer::radiance;
+    }();
+    if (!paths) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("layer {} is of path-traced light, expected light.transport=paths",
+                              name_of(first)));
+    }
+    if (budget.frame.scale != 1) {
+      throw Error(ErrorKind::usage, fmt::format("no layer {} where frame.scale is below 1",
+                                                name_of(first)));
+    }
+    for (const Layer layer : LayerSet::of_paths().list()) known.add(layer);
   }
   for (std::size_t i = 0; i < layer_count; ++i) {
     const auto layer = static_cast<Layer>(i);
@@ -68,8 +89,10 @@ void check_far(const World& world, const Camera& camera, const Budget& budget) {
   }
 }
 
-void check(const World& world, const Camera& camera, const Budget& budget,
-           const RenderOptions& options) {
+}  // namespace
+
+void check_frame(const World& world, const Camera& camera, const Budget& budget,
+                 const RenderOptions& options) {
   validate_knobs(budget_knobs(), budget);
   if (budget.plane.integer_bits + budget.plane.fraction_bits > 64) {
     throw Error(ErrorKind::input,
@@ -78,7 +101,7 @@ void check(const World& world, const Camera& camera, const Budget& budget,
                             budget.plane.integer_bits, budget.plane.fraction_bits,
                             budget.plane.integer_bits + budget.plane.fraction_bits));
   }
-  check_layers(world, options.layers);
+  check_layers(world, budget, options.layers);
   if (options.part) check_part(*options.part, budget.frame.size());
   const bool whole = !options.part || world.plane() != nullptr;
   check_memory(whole ? budget.frame.size() : options.part->size, options.layers,
@@ -117,10 +140,12 @@ void check(const World& world, const Camera& camera, const Budget& budget,
   }
 }
 
+namespace {
+
 /// A frame to be filled, once all has been looked at.
 Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
                 RenderOptions& options) {
-  check(world, camera, budget, options);
+  check_frame(world, camera, budget, options);
   PixelPart made{0, 0, budget.frame.size()};
   if (options.part && world.plane() == nullptr) {
     made = made_part(world, camera, budget, *options.part);
@@ -135,6 +160,7 @@ Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
 }  // namespace
 
 bool by_columns(const World& world, const Camera& camera, const Budget& budget) {
+  if (budget.light.transport == Transport::paths) return false;
   return budget.rays == Rays::columns ||
          (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
 }
@@ -182,6 +208,23 @@ Frame cut_out(const Frame& made, const PixelPart& from, const PixelPart& part, F
   return frame;
 }
 
+Frame render_paths(const World& world, const Camera& camera, const Budget& budget,
+                   RenderOptions options) {
+  check_frame(world, camera, budget, options);
+  const std::optional<PixelPart> asked = options.part;
+  Frame recycle = std::move(options.recycle);
+  if (asked) options.part = made_part(world, camera, budget, *asked);
+  const PixelPart made = options.part.value_or(PixelPart{0, 0, budget.frame.size()});
+  Frame frame = render_path_frame(world, camera, budget, std::move(options));
+  if (!asked || *asked == made) {
+    if (asked) frame.part = made;
+    return frame;
+  }
+  Frame part = cut_out(frame, made, *asked, std::move(recycle));
+  part.path_report = frame.path_report;
+  return part;
+}
+
 }  // namespace
 
 Frame render(const World& world, const Camera& camera, const Budget& budget,
@@ -189,6 +232,9 @@ Frame render(const World& world, const Camera& camera, const Budget& budget,
   if (budget.frame.scale != 1) {
     validate_knobs(budget_knobs(), budget);
     return render_scaled(world, camera, budget, std::move(options));
+  }
+  if (budget.light.transport == Transport::paths && world.plane() == nullptr) {
+    return render_paths(world, camera, budget, std::move(options));
   }
   Frame recycle;
   const std::optional<PixelPart> asked = options.part;
@@ -230,8 +276,11 @@ CostSample sample_costs(const World& world, const Camera& camera, const Budget& 
   options.layers = {Layer::display};
   options.threads = threads;
   options.progress = progress;
-  check(world, camera, budget, options);
+  check_frame(world, camera, budget, options);
   for (const PixelPart& block : blocks) check_part(block, budget.frame.size());
+  if (budget.light.transport == Transport::paths) {
+    return sample_paths(world, camera, budget, blocks, threads, progress);
+  }
   // Only what is written takes memory.
   Frame frame(budget.frame.size(), options.layers);
   const Stopwatch watch;
@@ -330,12 +379,16 @@ LaneLog log_lane(const World& world, const Camera& camera, const Budget& budget,
                 fmt::format("no pixel {},{} in a frame of {}x{}", x, y, size.width, size.height));
   }
   if (world.plane() != nullptr) throw Error(ErrorKind::usage, "no lanes run in a plane");
+  if (budget.light.transport == Transport::paths) {
+    throw Error(ErrorKind::usage,
+                "lanes of paths are not told one by one, expected light.transport=direct");
+  }
   Budget by_pixels = budget;
   by_pixels.rays = Rays::pixels;
   RenderOptions asked{.threads = 1, .progress = {}, .recycle = {}};
   asked.layers = {Layer::color,  Layer::depth, Layer::ray_distance,
                   Layer::ending, Layer::room,  Layer::crossings};
-  check(world, camera, by_pixels, asked);
+  check_frame(world, camera, by_pixels, asked);
   Frame frame(size, asked.layers);
   RenderJob job(view_scene(world, camera, by_pixels), camera, asked, frame);
   LaneRecorder recorder(x, y, options);

@@ -95,6 +95,35 @@ HitBatch<Number> CellSolid::trace_blocks(const LaneBatch<Number>& lanes,
   return hits;
 }
 
+std::vector<Emitter> CellSolid::emitters(const std::vector<bool>& emitting) const {
+  std::vector<Emitter> result;
+  // A map without end has them everywhere.
+  if (map_.repeat) return result;
+  for (int y = 0; y < map_.height; ++y) {
+    for (int x = 0; x < map_.width; ++x) {
+      const Cell cell = map_.at(x, y);
+      if (cell == empty_cell || material_of(cell) >= emitting.size() ||
+          !emitting[material_of(cell)]) {
+        continue;
+      }
+      const CellForm* form = map_.form(x, y);
+      if (form != nullptr && (form->shape != CellShape::block || form->passable)) continue;
+      const bool low = form != nullptr && form->height > 0;
+      // The top may be of another material.
+      if (low && form->top >= 0) continue;
+      Emitter one;
+      one.item = static_cast<std::uint32_t>(y) * static_cast<std::uint32_t>(map_.width) +
+                 static_cast<std::uint32_t>(x);
+      one.material = material_of(cell);
+      one.low = {x * map_.cell_size, y * map_.cell_size, 0};
+      one.high = {(x + 1) * map_.cell_size, (y + 1) * map_.cell_size,
+                  low ? form->height : map_.wall_height};
+      result.push_back(one);
+    }
+  }
+  return result;
+}
+
 HitBatch<float> CellSolid::nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const {
   return trace(lanes, budget);
 }

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "photonlane/frame/growing_frame.hpp"
+
 #include <algorithm>
 #include <cmath>
 
@@ -111,6 +113,9 @@ std::optional<Numbers> numbers_of(Layer layer) {
     case Layer::crossings:
     case Layer::evaluations:
     case Layer::smooth_count:
+    case Layer::bounces:
+    case Layer::samples:
+    case Layer::variance:
       return Numbers{0.005, true};
     default:
       return std::nullopt;
@@ -241,6 +246,29 @@ void check_range(Layer layer, const ValueRange& range) {
   }
 }
 
+namespace {
+
+/// Radiance as the frame shows it; albedo as it is.
+Picture light_picture(const Frame& frame, Layer layer) {
+  const double exposure =
+      layer != Layer::albedo && frame.path_report ? frame.path_report->exposure : 1;
+  Frame shown(frame.size(), {Layer::color});
+  for (int channel = 0; channel < 3; ++channel) {
+    const auto from = frame.values(layer, channel);
+    const auto to = shown.values(Layer::color, channel);
+    for (int y = 0; y < frame.size().height; ++y) {
+      for (int x = 0; x < frame.size().width; ++x) {
+        const float light = from(x, y) * static_cast<float>(exposure);
+        to(x, y) = layer == Layer::albedo ? light : tone(light);
+      }
+    }
+  }
+  encode_display(shown);
+  return to_picture(shown);
+}
+
+}  // namespace
+
 Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions& options) {
   const LayerInfo& info = layer_info(layer);
   if (options.range) check_range(layer, *options.range);
@@ -308,6 +336,9 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     case Layer::smooth_count:
     case Layer::cost:
     case Layer::work:
+    case Layer::bounces:
+    case Layer::samples:
+    case Layer::variance:
       picture = paint_numbers(frame.size(), frame.values(layer), *numbers_of(layer), options.range,
                               legend);
       break;
@@ -317,6 +348,18 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
       picture = paint_numbers(frame.size(), frame.codes(layer), *numbers_of(layer), options.range,
                               legend);
       break;
+    case Layer::radiance:
+    case Layer::emission:
+    case Layer::albedo:
+    case Layer::light_0:
+    case Layer::light_1:
+    case Layer::light_2:
+    case Layer::light_3:
+    case Layer::light_4:
+    case Layer::light_5:
+    case Layer::light_6:
+    case Layer::light_7:
+      return light_picture(frame, layer);
   }
   return options.legend ? with_legend(picture, legend) : picture;
 }

@@ -40,6 +40,15 @@ Budget Budget::reference() const {
     best.light.softness = Softness::sampled;
     best.light.soft_samples = std::max(light.soft_samples, each);
   }
+  if (light.transport == Transport::paths) {
+    // Samples of its own, so that noise of the frame is not in both.
+    best.frame.seed = frame.seed + 1;
+    best.frame.samples = std::max({frame.samples, against.samples, 256});
+    best.frame.adaptive = false;
+    best.frame.clamp = 0;
+    best.frame.denoise = 0;
+    best.bounces.limit = std::max(bounces.limit, 64);
+  }
   best.number = NumberType::float64;
   return best;
 }
@@ -59,7 +68,7 @@ std::span<const Knob<Budget>> budget_knobs() {
           "how colors of a smaller frame are brought up where frame.scale is below 1: nearest, "
           "bilinear, or guided by depth, normals and materials that are cast at full size"),
       knob<&Budget::frame, &FrameBudget::samples>(
-          "frame.samples", "", {1, 1024},
+          "frame.samples", "", {1, 65536},
           "color samples a pixel; the other layers always sit at the pixel's center"),
       knob<&Budget::frame, &FrameBudget::sequence>(
           "frame.sequence", "", {},
@@ -73,6 +82,21 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::frame, &FrameBudget::seed>(
           "frame.seed", "", {0, 9e15},
           "number that everything drawn at random starts from: another one gives other noise"),
+      knob<&Budget::frame, &FrameBudget::adaptive>(
+          "frame.adaptive", "", {},
+          "samples go to the blocks of pixels whose error in display values is largest; "
+          "frame.samples is the mean of all",
+          1, "light.transport=paths"),
+      knob<&Budget::frame, &FrameBudget::clamp>(
+          "frame.clamp", "radiance", {0, 1e9},
+          "most a sample may count, against bright specks; it takes light away, and how much is "
+          "told; 0 takes none",
+          1, "light.transport=paths"),
+      knob<&Budget::frame, &FrameBudget::denoise>(
+          "frame.denoise", "rounds", {0, 6},
+          "rounds of a filter that evens out noise between edges of color, normals and depth, each "
+          "twice as wide as the one before; 0 leaves the noise",
+          1, "light.transport=paths"),
       knob<&Budget::cells, &CellBudget::method>(
           "cells.method", "", {},
           "how lanes step through cells: boundary is exact, leap gives the same hits and skips "
@@ -136,6 +160,18 @@ std::span<const Knob<Budget>> budget_knobs() {
                                                    "most texture lookups along the longer side of "
                                                    "a pixel's footprint (anisotropic filtering)",
                                                    1, "texture.sampling=filtered"),
+      knob<&Budget::light, &LightBudget::transport>(
+          "light.transport", "", {},
+          "direct adds sun, lamps and ambient light by rules of thumb; paths follows light by paths "
+          "that bounce at random off everything, as it really goes"),
+      knob<&Budget::light, &LightBudget::exposure>(
+          "light.exposure", "stops", {-40, 40},
+          "exposure: each stop shows radiance twice as bright", 1, "light.transport=paths"),
+      knob<&Budget::light, &LightBudget::metering>(
+          "light.metering", "", {},
+          "manual exposes by light.exposure alone, picture first brings the picture's mean to "
+          "middle gray",
+          1, "light.transport=paths"),
       knob<&Budget::light, &LightBudget::sun_shadows>(
           "light.sun_shadows", "", {},
           "shadows of the sun: none, probe looks at one place of the map toward the sun, traced "
@@ -174,9 +210,15 @@ std::span<const Knob<Budget>> budget_knobs() {
           "light.crossings", "", {0, 4},
           "portals, one behind another, that sunlight and lamplight pass through"),
       knob<&Budget::bounces, &BounceBudget::limit>(
-          "bounces.limit", "", {0, 64},
+          "bounces.limit", "", {0, 1000},
           "bounce depth: reflections and refractions of a lane; past it mirrors show the sky and "
-          "lanes into glass are spent"),
+          "lanes into glass are spent; of paths how often light is thrown back, 1 being light "
+          "that comes straight from its source"),
+      knob<&Budget::bounces, &BounceBudget::roulette>(
+          "bounces.roulette", "", {0, 100},
+          "paths that carry less than this go on with the chance of their share of it, and count "
+          "more then; 0 lets all go on",
+          1, "light.transport=paths"),
       knob<&Budget::passes, &PassBudget::limit>(
           "passes.limit", "", {0, 1000},
           "translucent surfaces a lane may pass; one that needs more is spent"),

@@ -38,6 +38,8 @@ std::uint64_t Solid::hide(const LaneBatch<float>& lanes, const Budget& budget, b
   return steps;
 }
 
+std::vector<Emitter> Solid::emitters(const std::vector<bool>&) const { return {}; }
+
 void Solid::measure(const DistanceBatch&) const {
   throw Error(ErrorKind::usage, summary() + " knows no distances");
 }

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <numbers>
 
 namespace photonlane {
 
@@ -26,6 +27,10 @@ void validate(const Fog& fog) {
         ErrorKind::input,
         fmt::format("fog ends at {} meters, expected more than its start, {}", fog.end, fog.start));
   }
+}
+
+double fog_extinction(const Fog& fog) {
+  return fog.end < 1e6 ? 2 * std::numbers::ln2 / (fog.start + fog.end) : 0;
 }
 
 float fog_share(const Fog& fog, double distance) {

@@ -16,6 +16,9 @@ std::span<const Knob<Sun>> sun_knobs() {
       knob<&Sun::color>("color", "", {0, 1}, "color of the sun's light"),
       knob<&Sun::size>("size", "degrees", {0, 90}, "angular diameter, for soft shadows",
                        degrees(1)),
+      knob<&Sun::strength>("strength", "radiance", {0, 1e6},
+                           "where light.transport is paths: radiance of a white surface squarely "
+                           "in the sun, times the color"),
   };
   return table;
 }
@@ -27,6 +30,10 @@ std::span<const Knob<Lamp>> lamp_knobs() {
       knob<&Lamp::range>("range", "meters", {0, 1e6, true},
                          "distance at which the light has faded out"),
       knob<&Lamp::radius>("radius", "meters", {0, 1000}, "radius of the lamp, for soft shadows"),
+      knob<&Lamp::power>("power", "radiance m^2", {0, 1e9},
+                         "where light.transport is paths: radiant flux; a white surface squarely "
+                         "lit from d meters has the radiance power / (4 pi^2 d^2); 0 takes what "
+                         "makes it as bright at half of the range as it is without paths"),
       knob<&Lamp::aim>("aim", "meters", {-1e7, 1e7}, "point a spotlight is aimed at"),
       knob<&Lamp::cone>("cone", "degrees", {0, 360, true},
                         "opening angle of a spotlight; 360 shines all around", degrees(1)),
@@ -60,6 +67,12 @@ Vec3d sun_direction(const Sun& sun) {
   const auto [sine, cosine] = sine_cosine(sun.heading);
   const auto [rise, across] = sine_cosine(sun.elevation);
   return {across * cosine, across * sine, rise};
+}
+
+double lamp_power(const Lamp& lamp) {
+  if (lamp.power > 0) return lamp.power;
+  // (1 - 1/4)^2 at half of the range.
+  return 0.5625 * 4 * pi * pi * 0.25 * lamp.range * lamp.range;
 }
 
 float lamp_cone(const Lamp& lamp, float x, float y, float z) {

@@ -14,7 +14,11 @@ std::span<const Knob<Material>> material_knobs() {
                                "above 0 a soft body: each meter of it hides 1 - exp(-density) of "
                                "what is behind"),
       knob<&Material::glow>("glow", "", {0, 1000},
-                            "emission: the surface is at least this share of its color bright"),
+                            "emission: the surface is at least this share of its color bright; "
+                            "where light.transport is paths, it emits so many times its color"),
+      knob<&Material::emission>("emission", "radiance", {0, 1e6},
+                                "light the surface emits beside glow, whatever its color; 1 is as "
+                                "bright as the display's white"),
       knob<&Material::wetness>("wetness", "", {0, 1},
                                "share of the reflection of water on a floor"),
       knob<&Material::roughness>("roughness", "", {0, 1},

@@ -17,6 +17,8 @@ std::span<const Knob<Sky>> sky_knobs() {
           "height above the horizon up to which the sky fades into the fog's color, so "
           "that what vanishes in fog and the sky meet without a line",
           degrees(1)),
+      knob<&Sky::strength>("strength", "radiance", {0, 1e6},
+                           "where light.transport is paths: radiance of the sky, times its color"),
   };
   return table;
 }

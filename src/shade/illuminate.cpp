@@ -585,6 +585,22 @@ void shade_curved(const Surfaces& surfaces, Colors& colors) {
   }
 }
 
+/// What surfaces emit beside their glow, up to white.
+void add_emission(const SceneView& view, const Surfaces& surfaces, Colors& colors) {
+  if (!view.emits) return;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.ending[i] != Ending::hit) continue;
+    const Color& emission = view.world.materials()[surfaces.material[i]].emission;
+    if (!(emission > 0).any()) continue;
+    const auto add = [&](float& color, float own) {
+      color = std::min(color + own * colors.alpha[i], std::max(color, colors.alpha[i]));
+    };
+    add(colors.red[i], emission[0]);
+    add(colors.green[i], emission[1]);
+    add(colors.blue[i], emission[2]);
+  }
+}
+
 }  // namespace
 
 void illuminate(const SceneView& view, const RoomView& here, const LightBudget& budget,
@@ -593,6 +609,7 @@ void illuminate(const SceneView& view, const RoomView& here, const LightBudget& 
   const Lighting& lighting = here.room.light;
   if (!lighting.lit() && here.images.empty()) {
     if (surfaces.any_curved) shade_curved(surfaces, colors);
+    add_emission(view, surfaces, colors);
     return;
   }
   Falling falling;
@@ -635,6 +652,7 @@ void illuminate(const SceneView& view, const RoomView& here, const LightBudget& 
     colors.green[i] += falling.gleam.green[i];
     colors.blue[i] += falling.gleam.blue[i];
   }
+  add_emission(view, surfaces, colors);
 }
 
 }  // namespace photonlane

@@ -235,4 +235,19 @@ std::size_t SphereSolid::memory_bytes() const {
   return bytes + (material_.capacity() + opaque_material_.capacity()) * sizeof(std::uint32_t);
 }
 
+std::vector<Emitter> SphereSolid::emitters(const std::vector<bool>& emitting) const {
+  std::vector<Emitter> result;
+  for (std::size_t i = 0; i < arrays_.count; ++i) {
+    if (material_[i] >= emitting.size() || !emitting[material_[i]]) continue;
+    Emitter one;
+    one.item = static_cast<std::uint32_t>(i);
+    one.material = material_[i];
+    one.ball = true;
+    one.place = {arrays_.center_x[i], arrays_.center_y[i], arrays_.center_z[i]};
+    one.radius = arrays_.exact_radius[i];
+    result.push_back(one);
+  }
+  return result;
+}
+
 }  // namespace photonlane

@@ -53,6 +53,7 @@ class SphereSolid final : public Solid {
   bool knows_distances() const override { return true; }
   void measure(const DistanceBatch& batch) const override;
   std::optional<ClosestSurface> closest(const Vec3d& place) const override;
+  std::vector<Emitter> emitters(const std::vector<bool>& emitting) const override;
   Bounds bounds() const override { return bounds_; }
   std::string summary() const override;
   std::size_t memory_bytes() const override;

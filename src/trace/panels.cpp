@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 #include <limits>
 
 #include "photonlane/base/trigonometry.hpp"
@@ -69,6 +70,7 @@ Panels::Panels(const World& world, const CompiledRoom& room, const Vec3d& eye)
     texture_.push_back(material.texture);
     turns_.push_back(!sprite.fixed);
   }
+  group();
 }
 
 /// All rays of a batch: they start within `spread` of a place and lie within an angle of an axis,
@@ -128,10 +130,125 @@ bool Panels::may_meet(std::size_t i, const Cone& cone) const {
   return along >= cone.cosine * off_cosine - cone.sine * off_sine;
 }
 
+void Panels::put(const LaneRays& rays, std::size_t p, std::size_t i, float t, float u, float v,
+                 float normal_x, float normal_y, Surfaces& surfaces) const {
+  const bool front = rays.x[i] * normal_x + rays.y[i] * normal_y < 0;
+  surfaces.t[i] = t;
+  surfaces.x[i] = rays.from_x[i] + rays.x[i] * t;
+  surfaces.y[i] = rays.from_y[i] + rays.y[i] * t;
+  surfaces.z[i] = rays.from_z[i] + rays.z[i] * t;
+  surfaces.thickness[i] = 0;
+  surfaces.u[i] = u;
+  surfaces.v[i] = v;
+  surfaces.normal_x[i] = front ? normal_x : -normal_x;
+  surfaces.normal_y[i] = front ? normal_y : -normal_y;
+  surfaces.face[i] = Face::panel;
+  surfaces.ending[i] = Ending::hit;
+  surfaces.material[i] = material_[p];
+  surfaces.item[i] = no_item;
+  surfaces.any_panel = true;
+}
+
+/// Sorts panels into groups of neighbors.
+void Panels::group() {
+  std::vector<std::uint32_t> order(x_.size());
+  std::iota(order.begin(), order.end(), 0u);
+  // Along a curve that keeps neighbors together (Morton, "A Computer Oriented Geodetic Data Base",
+  // 1966).
+  float low_x = 0, low_y = 0, side = 1;
+  if (!order.empty()) {
+    low_x = *std::ranges::min_element(x_);
+    low_y = *std::ranges::min_element(y_);
+    side = std::max({*std::ranges::max_element(x_) - low_x,
+                     *std::ranges::max_element(y_) - low_y, 1e-3f});
+  }
+  const auto code = [&](std::uint32_t p) {
+    const auto x = static_cast<std::uint32_t>((x_[p] - low_x) / side * 1023);
+    const auto y = static_cast<std::uint32_t>((y_[p] - low_y) / side * 1023);
+    std::uint32_t result = 0;
+    for (std::uint32_t bit = 0; bit < 10; ++bit) {
+      result |= (x >> bit & 1) << (2 * bit) | (y >> bit & 1) << (2 * bit + 1);
+    }
+    return result;
+  };
+  std::ranges::stable_sort(order, {}, code);
+  for (std::size_t first = 0; first < order.size(); first += group_size) {
+    Group group;
+    for (std::size_t k = first; k < std::min(first + group_size, order.size()); ++k) {
+      const std::uint32_t p = order[k];
+      group.panels[group.count++] = p;
+      const float along_x = half_width_[p] * std::abs(normal_y_[p]) + 1e-4f;
+      const float along_y = half_width_[p] * std::abs(normal_x_[p]) + 1e-4f;
+      const float least[3] = {x_[p] - along_x, y_[p] - along_y, z_[p] - 1e-4f};
+      const float most[3] = {x_[p] + along_x, y_[p] + along_y, z_[p] + height_[p] + 1e-4f};
+      for (int axis = 0; axis < 3; ++axis) {
+        group.low[axis] = std::min(group.low[axis], least[axis]);
+        group.high[axis] = std::max(group.high[axis], most[axis]);
+      }
+    }
+    groups_.push_back(group);
+  }
+}
+
+/// The same for lanes that go all ways: each looks into the groups that it passes.
+void Panels::cover_spread(const LaneRays& rays, const PanelStarts& starts, Surfaces& surfaces,
+                          std::int32_t* nearest) const {
+  for (std::size_t i = 0; i < rays.size; ++i) {
+    const float from[3] = {rays.from_x[i], rays.from_y[i], rays.from_z[i]};
+    const float way[3] = {rays.x[i], rays.y[i], rays.z[i]};
+    const float inverse[3] = {1 / way[0], 1 / way[1], 1 / way[2]};
+    float far = surfaces.ending[i] == Ending::escaped ? std::numeric_limits<float>::infinity()
+                                                      : surfaces.t[i];
+    nearest[i] = -1;
+    for (const Group& group : groups_) {
+      float enters = starts.t[i];
+      float leaves = far;
+      for (int axis = 0; axis < 3; ++axis) {
+        const float one = (group.low[axis] - from[axis]) * inverse[axis];
+        const float two = (group.high[axis] - from[axis]) * inverse[axis];
+        // Of a lane along a side, which gives no number, nothing is ruled out.
+        enters = std::max(enters, std::min(one, two));
+        leaves = std::min(leaves, std::max(one, two));
+      }
+      if (enters > leaves) continue;
+      for (std::uint32_t k = 0; k < group.count; ++k) {
+        const std::size_t p = group.panels[k];
+        const auto index = static_cast<std::int32_t>(p);
+        const float px = x_[p] - from[0];
+        const float py = y_[p] - from[1];
+        const float toward = way[0] * normal_x_[p] + way[1] * normal_y_[p];
+        const float t = (px * normal_x_[p] + py * normal_y_[p]) / toward;
+        const bool past = t > starts.t[i] || (t == starts.t[i] && index > starts.panel[i]);
+        // Of two at one place the first is met.
+        if (!past || !(t < far || (t == far && nearest[i] > index))) continue;
+        const float side = (way[1] * t - py) * normal_x_[p] - (way[0] * t - px) * normal_y_[p];
+        const float u = 0.5f + (toward < 0 ? side : -side) * (0.5f / half_width_[p]);
+        const float v = (from[2] + way[2] * t - z_[p]) * (1 / height_[p]);
+        if (!(u >= 0 && u < 1 && v >= 0 && v < 1)) continue;
+        if (texture_[p] >= 0 &&
+            textures_.covered(static_cast<std::size_t>(texture_[p]), u, v) == 0) {
+          continue;
+        }
+        far = t;
+        nearest[i] = index;
+        put(rays, p, i, t, u, v, normal_x_[p], normal_y_[p], surfaces);
+      }
+    }
+  }
+}
+
 void Panels::cover(const LaneRays& rays, const PanelStarts& starts, Surfaces& surfaces,
                    std::int32_t* nearest) const {
   std::fill_n(nearest, rays.size, -1);
   const Cone cone(rays, surfaces);
+  if (!rays.many_eyes) {
+    std::size_t likely = 0;
+    for (std::size_t p = 0; p < x_.size(); ++p) likely += may_meet(p, cone) ? 1 : 0;
+    if (likely > 4 && 4 * likely > x_.size()) {
+      cover_spread(rays, starts, surfaces, nearest);
+      return;
+    }
+  }
   alignas(64) float far[Surfaces::capacity];
   for (std::size_t i = 0; i < rays.size; ++i) {
     far[i] = surfaces.ending[i] == Ending::escaped ? std::numeric_limits<float>::infinity()
@@ -179,23 +296,9 @@ void Panels::cover(const LaneRays& rays, const PanelStarts& starts, Surfaces& su
           textures_.covered(static_cast<std::size_t>(texture_[p]), u_of[i], v) == 0) {
         continue;
       }
-      const bool front = rays.x[i] * normal_x[i] + rays.y[i] * normal_y[i] < 0;
       far[i] = t;
       nearest[i] = index;
-      surfaces.t[i] = t;
-      surfaces.x[i] = rays.from_x[i] + rays.x[i] * t;
-      surfaces.y[i] = rays.from_y[i] + rays.y[i] * t;
-      surfaces.z[i] = rays.from_z[i] + rays.z[i] * t;
-      surfaces.thickness[i] = 0;
-      surfaces.u[i] = u_of[i];
-      surfaces.v[i] = v;
-      surfaces.normal_x[i] = front ? normal_x[i] : -normal_x[i];
-      surfaces.normal_y[i] = front ? normal_y[i] : -normal_y[i];
-      surfaces.face[i] = Face::panel;
-      surfaces.ending[i] = Ending::hit;
-      surfaces.material[i] = material_[p];
-      surfaces.item[i] = no_item;
-      surfaces.any_panel = true;
+      put(rays, p, i, t, u_of[i], v, normal_x[i], normal_y[i], surfaces);
     }
   }
 }

@@ -45,14 +45,29 @@ class Panels {
 
  private:
   struct Cone;
+  static constexpr std::size_t group_size = 4;
+  /// Neighbors, and what holds them.
+  struct Group {
+    float low[3] = {1e30f, 1e30f, 1e30f};
+    float high[3] = {-1e30f, -1e30f, -1e30f};
+    std::uint32_t count = 0;
+    std::uint32_t panels[group_size];
+  };
+
+  void group();
   bool may_meet(std::size_t i, const Cone& cone) const;
+  void cover_spread(const LaneRays& rays, const PanelStarts& starts, Surfaces& surfaces,
+                    std::int32_t* nearest) const;
+  void put(const LaneRays& rays, std::size_t p, std::size_t i, float t, float u, float v,
+           float normal_x, float normal_y, Surfaces& surfaces) const;
 
   const TextureSet& textures_;
   // Meters from the eye: the foot's middle; then the panel's normal.
   std::vector<float> x_, y_, z_, normal_x_, normal_y_, half_width_, height_;
   std::vector<std::uint32_t> material_;
   std::vector<int> texture_;
-  std::vector<bool> turns_;  ///< to the eye
+  std::vector<bool> turns_;    ///< to the eye
+  std::vector<Group> groups_;  ///< as they are turned without eyes of the lanes' own
 };
 
 }  // namespace photonlane

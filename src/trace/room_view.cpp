@@ -21,30 +21,39 @@ class ImageFinder {
       if (index == came_out || faces[f].stretched() || faces[f].swell >= 0) continue;
       way_.push_back({room, index});
       const Similarity back = to_here.after(faces[f].map.inverse());
-      note(rooms_[faces[f].room].light, back);
+      note(faces[f].room, back);
       follow(faces[f].room, faces[f].twin, back, left - 1);
       way_.pop_back();
     }
   }
 
  private:
-  void note(const Lighting& light, const Similarity& to_here) {
+  void note(std::uint32_t room, const Similarity& to_here) {
+    const Lighting& light = rooms_[room].light;
     if (light.sun) {
       LightImage image{.of_sun = true,
+                       .room = room,
                        .toward = to_here.direction(sun_direction(*light.sun)),
                        .sun_size = light.sun->size,
+                       .sun_strength = light.sun->strength,
                        .lamp = {},
                        .way = way_};
       image.lamp.color = light.sun->color;
       images_.push_back(std::move(image));
     }
-    for (const Lamp& lamp : light.lamps) {
-      LightImage image{
-          .of_sun = false, .toward = {0, 0, 1}, .sun_size = 0, .lamp = lamp, .way = way_};
+    for (std::size_t k = 0; k < light.lamps.size(); ++k) {
+      const Lamp& lamp = light.lamps[k];
+      LightImage image{.of_sun = false,
+                       .room = room,
+                       .index = static_cast<std::uint32_t>(k),
+                       .toward = {0, 0, 1},
+                       .lamp = lamp,
+                       .way = way_};
       image.lamp.place = to_here.place(lamp.place);
       image.lamp.aim = to_here.place(lamp.aim);
       image.lamp.range *= to_here.scale;
       image.lamp.radius *= to_here.scale;
+      image.lamp.power *= to_here.scale * to_here.scale;
       images_.push_back(std::move(image));
     }
   }
@@ -73,7 +82,9 @@ std::vector<RoomView> view_rooms(const World& world, std::size_t eye_room, const
     const CompiledRoom& room = rooms[r];
     const Vec3d origin = r == eye_room ? eye : middle_of(room);
     const PaintTable paint(world.materials(), world.textures(), origin, budget.texture, pixel_angle,
-                           static_cast<float>(room.face_shade));
+                           budget.light.transport == Transport::paths
+                               ? 1.0f
+                               : static_cast<float>(room.face_shade));
     PaintTable shadow_paint = paint;
     shadow_paint.sampling = TextureSampling::nearest;
     const Fog& fog = room.fog;

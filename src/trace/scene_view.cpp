@@ -15,6 +15,7 @@ SceneView view_scene(const World& world, const Camera& camera, const Budget& bud
   view.wet = budget.light.wet_floor != WetFloor::none &&
              some([](const Material& material) { return material.wetness > 0; });
   view.glossy = some([](const Material& material) { return material.glossy(); });
+  view.emits = some([](const Material& material) { return (material.emission > 0).any(); });
   view.patterned =
       some([](const Material& material) { return material.pattern != SurfacePattern::none; });
   view.panels = std::any_of(view.rooms.begin(), view.rooms.end(),

@@ -20,6 +20,7 @@ struct SceneView {
 
   bool wet = false;             ///< some floor reflects
   bool glossy = false;          ///< some material throws light back or bends it
+  bool emits = false;           ///< some material emits light beside its glow
   bool patterned = false;       ///< some material has a pattern
   bool panels = false;          ///< some room has upright pictures
   bool portals = false;         ///< some room has one, or a swell

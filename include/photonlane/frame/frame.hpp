@@ -38,15 +38,32 @@ enum class Layer {
   edge_distance,
   trap,
   cost,
-  work
+  work,
+  radiance,
+  bounces,
+  samples,
+  variance,
+  emission,
+  albedo,
+  light_0,
+  light_1,
+  light_2,
+  light_3,
+  light_4,
+  light_5,
+  light_6,
+  light_7
 };
-inline constexpr std::size_t layer_count = 20;
+inline constexpr std::size_t layer_count = 34;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
     "color",        "display",       "depth",         "ray_distance", "face",
     "cell",         "steps",         "ending",        "normal",       "material",
     "evaluations",  "nearest",       "overstretched", "crossings",    "room",
-    "smooth_count", "edge_distance", "trap",          "cost",         "work"};
+    "smooth_count", "edge_distance", "trap",          "cost",         "work",
+    "radiance",     "bounces",       "samples",       "variance",     "emission",
+    "albedo",       "light.0",       "light.1",       "light.2",      "light.3",
+    "light.4",      "light.5",       "light.6",       "light.7"};
 
 struct LayerInfo {
   std::string_view unit;
@@ -80,6 +97,16 @@ class LayerSet {
   }
   constexpr void add(Layer layer) { bits_ |= bit(layer); }
   constexpr bool has(Layer layer) const { return (bits_ & bit(layer)) != 0; }
+  /// All that only path-traced light has.
+  static constexpr LayerSet of_paths() {
+    LayerSet all;
+    for (std::size_t i = static_cast<std::size_t>(Layer::radiance); i < layer_count; ++i) {
+      all.add(static_cast<Layer>(i));
+    }
+    return all;
+  }
+  constexpr void remove(LayerSet other) { bits_ &= ~other.bits_; }
+  constexpr bool any_of(LayerSet other) const { return (bits_ & other.bits_) != 0; }
   /// Those it has, in their order.
   std::vector<Layer> list() const {
     std::vector<Layer> result;
@@ -91,13 +118,15 @@ class LayerSet {
   constexpr bool empty() const { return bits_ == 0; }
   /// True where a layer of what lanes met is in it: another one than color, display, cost and work.
   constexpr bool has_data() const {
-    return (bits_ &
+    return (bits_ & ~of_paths().bits_ &
             ~(bit(Layer::color) | bit(Layer::display) | bit(Layer::cost) | bit(Layer::work))) != 0;
   }
 
  private:
-  static constexpr std::uint32_t bit(Layer layer) { return 1u << static_cast<unsigned>(layer); }
-  std::uint32_t bits_ = 0;
+  static constexpr std::uint64_t bit(Layer layer) {
+    return std::uint64_t{1} << static_cast<unsigned>(layer);
+  }
+  std::uint64_t bits_ = 0;
 };
 
 /// One channel of one layer: `row(y)` from the top, pixels from the left. Rows start on a cache
@@ -134,6 +163,15 @@ struct PlaneReport {
   double taken_error = 0;  ///< steps those are off by, as root mean square of some of them
 };
 
+/// How far path-traced light has come.
+struct PathReport {
+  double samples = 0;   ///< a pixel, as mean
+  double exposure = 1;  ///< radiance is shown so many times as bright
+  /// Root mean square error that is left, in display values, and the ends of its 90 % interval.
+  double rmse = 0, rmse_low = 0, rmse_high = 0;
+  double clamped = 0;  ///< share of the picture's light that frame.clamp took
+};
+
 /// What a frame cost, stage by stage, in milliseconds.
 struct Cost {
   double compile_ms = 0;  ///< of the world, once, or of its last edit; not in total_ms
@@ -163,6 +201,12 @@ struct Cost {
 ///   edge_distance how far the edge of the inside is from a plane's point, in pixels (0 inside)
 ///   trap          how near the orbit of a plane's point comes to the trap
 ///   work          counted work of the pixel's lanes at fixed prices, about nanoseconds
+///   radiance      of path-traced light, without upper limit, in channels 0, 1, 2
+///   bounces       of a pixel's paths, as mean
+///   samples       of a pixel
+///   variance      of the pixel's radiance, as mean of its channels
+///   emission, albedo  of the first surface of a pixel's paths, as mean
+///   light.N       radiance that was thrown back N times, up to 7
 ///   cost          nanoseconds of a thread that went to the pixel's lanes: differs each time
 class Frame {
  public:
@@ -191,6 +235,7 @@ class Frame {
   Tally tally;
   Cost cost;
   std::optional<PlaneReport> plane_report;  ///< of planes
+  std::optional<PathReport> path_report;    ///< of light that goes by paths
 
  private:
   void* plane(Layer layer, int channel, bool codes) const;

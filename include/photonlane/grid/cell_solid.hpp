@@ -52,6 +52,7 @@ class CellSolid final : public Solid {
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
 
+  std::vector<Emitter> emitters(const std::vector<bool>& emitting) const override;
   Bounds bounds() const override;
   std::string summary() const override;
   std::size_t memory_bytes() const override;

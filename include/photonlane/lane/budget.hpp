@@ -72,6 +72,9 @@ struct FrameBudget {
   std::int64_t seed = 0;  ///< of all that is drawn at random
   double scale = 1;       ///< sides of the frame that colors are made for, as a share of this one's
   Upscale upscale = Upscale::guided;
+  bool adaptive = false;  ///< of paths: samples go where the error is largest
+  double clamp = 0;       ///< of paths: radiance that a sample counts at most; 0: any
+  int denoise = 0;        ///< of paths: rounds of the edge-avoiding filter; 0: none
 
   Size size() const { return {width, height}; }
 };
@@ -174,6 +177,22 @@ enum class FogLight {
 template <>
 inline constexpr std::array<std::string_view, 2> choice_names<FogLight>{"quick", "sampled"};
 
+/// Which light there is.
+enum class Transport {
+  direct,  ///< sun, lamps and ambient light, added so that they never exceed white
+  paths    ///< all light that goes from emitters to the eye, by paths that bounce at random
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<Transport>{"direct", "paths"};
+
+/// How radiance becomes what a display can show.
+enum class Metering {
+  manual,  ///< by `exposure` alone
+  picture  ///< so that the picture's mean is middle gray, and then by `exposure`
+};
+template <>
+inline constexpr std::array<std::string_view, 2> choice_names<Metering>{"manual", "picture"};
+
 struct LightBudget {
   SunShadows sun_shadows = SunShadows::traced;
   double probe = 0.7;  ///< meters toward the sun, in the plan
@@ -186,6 +205,9 @@ struct LightBudget {
   FogLight fog = FogLight::quick;
   int fog_samples = 8;
   int crossings = 1;  ///< portals that light of the sun and of lamps comes through
+  Transport transport = Transport::direct;
+  double exposure = 0;  ///< of paths: radiance is shown 2 to the power of this times as bright
+  Metering metering = Metering::manual;
 };
 
 /// The numbers that the points of a plane are iterated in.
@@ -229,7 +251,9 @@ struct PlaneBudget {
 };
 
 struct BounceBudget {
-  int limit = 4;  ///< mirrors and bodies that bend light a lane may go on from
+  int limit = 4;  ///< mirrors and bodies that bend light a lane may go on from; of paths all
+  /// Of paths: those that carry less than this go on only with the chance of their share of it.
+  double roulette = 0.25;
 };
 
 /// The order of the steps by which lanes are bent in swells.

@@ -52,6 +52,16 @@ struct DistanceBatch {
   bool opaque_only = false;  ///< what bends light is not there: it is looked through
 };
 
+/// A part of a solid that emits light and whose form is known, so that light can be sought there.
+struct Emitter {
+  std::uint32_t item = 0;      ///< as hits tell it
+  std::uint32_t material = 0;
+  bool ball = false;
+  Vec3d place{0, 0, 0};  ///< of a ball
+  double radius = 0;
+  Vec3d low{0, 0, 0}, high{0, 0, 0};  ///< of a box along the axes
+};
+
 /// Something a lane can hit inside a room. Asked a batch at a time, so that the virtual call is
 /// paid once a batch. Immutable once made; safe to ask from any thread.
 class Solid {
@@ -85,6 +95,9 @@ class Solid {
   virtual void measure(const DistanceBatch& batch) const;
   /// The place of the surface nearest to one; none where that is not known.
   virtual std::optional<ClosestSurface> closest(const Vec3d& place) const;
+  /// Its parts made of materials that emit: balls and boxes alone. Light of others is found only by
+  /// paths that happen to meet them.
+  virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;
   /// Holds all of it.
   virtual Bounds bounds() const = 0;
   /// A line that says what it is, as `photonlane check` prints it.

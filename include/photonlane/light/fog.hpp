@@ -21,6 +21,10 @@ struct Fog {
 };
 std::span<const Knob<Fog>> fog_knobs();
 
+/// Of path-traced light: extinction of a fog, per meter. Half of the light is left where half of it
+/// is fog without paths; a fog that ends a million meters away or farther is none.
+double fog_extinction(const Fog& fog);
+
 /// Throws Error (input) where the fog does not end behind its start.
 void validate(const Fog& fog);
 

@@ -18,6 +18,9 @@ struct Sun {
   double elevation = 0.35;  ///< radians above the horizon
   Color color{0.95f, 0.70f, 0.45f};
   double size = degrees(0.53);  ///< radians: how wide it is seen, where shadows are soft
+  /// Of path-traced light alone: a white surface squarely in the sun has this radiance times the
+  /// color, so the irradiance is pi times that.
+  double strength = 1;
 };
 std::span<const Knob<Sun>> sun_knobs();
 
@@ -27,6 +30,10 @@ struct Lamp {
   Color color{1, 0.85f, 0.6f};
   double range = 6;      ///< meters
   double radius = 0.05;  ///< meters: of its ball, where shadows are soft
+  /// Of path-traced light alone: radiant flux, so that a white surface squarely lit from d meters
+  /// has the radiance power * color / (4 pi^2 d^2). Of spots what they would send all around. 0:
+  /// as much as makes that surface as bright at half of the range as `range` does.
+  double power = 0;
   /// A spot shines toward `aim`, over an angle of `cone` radians from side to side, at its rim
   /// softened over the outer fifth. All around at 2 pi.
   Vec3d aim{0, 0, 0};
@@ -51,6 +58,9 @@ void validate(const Lighting& lighting);
 
 /// Toward the sun, unit length.
 Vec3d sun_direction(const Sun& sun);
+
+/// Its flux: `power`, or what that is by its range.
+double lamp_power(const Lamp& lamp);
 
 /// How much of a lamp's light goes a way, a unit vector from the lamp.
 float lamp_cone(const Lamp& lamp, float x, float y, float z);

@@ -32,6 +32,7 @@ struct Material {
   double opacity = 1;  ///< below 1 what is behind shows through, times `tint`
   double density = 0;  ///< above 0 a soft body: a meter of it hides 1 - exp(-density)
   double glow = 0;     ///< how much of its color it shows whatever the light
+  Color emission{0, 0, 0};  ///< radiance it emits beside that; 1 is the white of the display
   double wetness = 0;  ///< of floors: how much of water's reflection is seen on it
   double roughness = 0;  ///< of reflections and highlights: 0 a mirror, 1 wide
   Color tint{1, 1, 1};
@@ -48,6 +49,7 @@ struct Material {
   /// Whether it throws light back as a mirror or bends it.
   bool glossy() const { return specular > 0 || metal > 0 || bends(); }
   bool bends() const { return index > 1 && opacity < 1; }
+  bool emits() const { return glow > 0 || (emission > 0).any(); }
 };
 std::span<const Knob<Material>> material_knobs();
 

@@ -16,6 +16,7 @@ struct Sky {
   /// Index into the scene's textures: a picture all around, its middle in the east, its left half
   /// toward the north, its upper edge straight above and its lower straight below. -1: none.
   int panorama = -1;
+  double strength = 1;  ///< of path-traced light alone: radiance for a color of 1
 };
 std::span<const Knob<Sky>> sky_knobs();
 

@@ -1,0 +1,732 @@
+#include "photonlane/frame/growing_frame.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <limits>
+
+#include "base/parallel.hpp"
+#include "base/stopwatch.hpp"
+#include "frame/denoise.hpp"
+#include "frame/fill_kernel.hpp"
+#include "frame/job.hpp"
+#include "frame/parts.hpp"
+#include "frame/path_frame.hpp"
+#include "paths/path_tracer.hpp"
+#include "paths/sample_points.hpp"
+#include "photonlane/frame/render.hpp"
+
+namespace photonlane {
+namespace {
+
+constexpr int group_width = 64;
+constexpr int group_height = 32;
+/// Pixels that get samples together.
+constexpr int cell_side = 8;
+constexpr int group_across = group_width / cell_side;
+constexpr int group_down = group_height / cell_side;
+
+/// What is told of a pixel beside its color, in floats.
+constexpr std::size_t told_light = 3 * told_bounces;
+constexpr std::size_t told_emission = told_light;
+constexpr std::size_t told_albedo = told_emission + 3;
+constexpr std::size_t told_count = told_albedo + 4;
+
+/// Until samples go where the error is, all pixels have as many; then there are half as many more
+/// in every round.
+constexpr double first_round = 8;
+constexpr double round_growth = 1.5;
+
+/// Of middle gray, as a display shows it.
+constexpr double middle_gray = 0.18;
+
+double next_round(double from) { return from == 0 ? first_round : std::ceil(from * round_growth); }
+
+}  // namespace
+
+float tone(float radiance) {
+  constexpr float knee = 0.6f;
+  if (!(radiance > knee)) return std::max(radiance, 0.0f);
+  return knee + (1 - knee) * (1 - std::exp(-(radiance - knee) / (1 - knee)));
+}
+
+struct GrowingFrame::Inside {
+  Inside(World its_world, Camera its_camera, const Budget& its_budget, GrowingOptions its_options)
+      : world(std::move(its_world)),
+        camera(std::move(its_camera)),
+        budget(its_budget),
+        options(std::move(its_options)),
+        view(view_scene(world, camera, budget)),
+        scene(view),
+        seen(viewing(camera, budget.frame.size())) {
+    gathered.part = PixelPart{0, 0, budget.frame.size()};
+    if (options.part) gathered.part = pixel_blocks(*options.part, budget.frame.size());
+    const PixelPart& part = gathered.part;
+    cells_across = (part.size.width + cell_side - 1) / cell_side;
+    cells_down = (part.size.height + cell_side - 1) / cell_side;
+    const std::size_t pixels = count();
+    const std::size_t bytes = pixels * (6 * sizeof(double) +
+                                        (tells() ? told_count * sizeof(float) : 0) +
+                                        (options.meters ? 2 * sizeof(float) : 0));
+    if (bytes > options.memory_limit) {
+      throw Error(ErrorKind::memory,
+                  fmt::format("a growing frame of {}x{} pixels needs {:.1f} GiB, the limit is "
+                              "{:.1f} GiB",
+                              part.size.width, part.size.height,
+                              static_cast<double>(bytes) / 0x1p30,
+                              static_cast<double>(options.memory_limit) / 0x1p30));
+    }
+    gathered.sums.assign(6 * pixels, 0.0);
+    gathered.samples.assign(static_cast<std::size_t>(cells_across) * cells_down, 0);
+    if (tells()) told.assign(told_count * pixels, 0.0f);
+    if (options.meters) meters.assign(2 * pixels, 0.0f);
+  }
+
+  bool tells() const { return options.tell || budget.frame.denoise > 0; }
+  std::size_t count() const {
+    return static_cast<std::size_t>(gathered.part.size.width) *
+           static_cast<std::size_t>(gathered.part.size.height);
+  }
+  int groups_across() const { return (gathered.part.size.width + group_width - 1) / group_width; }
+  int groups_down() const { return (gathered.part.size.height + group_height - 1) / group_height; }
+  std::size_t groups() const {
+    return static_cast<std::size_t>(groups_across()) * static_cast<std::size_t>(groups_down());
+  }
+  std::size_t cell(int column, int row) const {
+    return static_cast<std::size_t>(row) * cells_across + column;
+  }
+  std::size_t cell_of_pixel(int x, int y) const { return cell(x / cell_side, y / cell_side); }
+  double mean_samples() const;
+
+  /// Pixels of a cell that lie in the part.
+  int pixels_in(int column, int row) const {
+    const int width = std::min(cell_side, gathered.part.size.width - column * cell_side);
+    const int height = std::min(cell_side, gathered.part.size.height - row * cell_side);
+    return width * height;
+  }
+
+  void aim(std::size_t group, const std::vector<std::uint32_t>& until,
+           std::vector<PathStart>& starts, std::vector<std::uint32_t>& pixels) const;
+  bool add_sample(std::size_t group, const std::vector<std::uint32_t>& until);
+  void take_in(const PathResults& results, const std::vector<PathStart>& starts,
+               const std::vector<std::uint32_t>& pixels, const StageReading& reading);
+  void take_until(const std::vector<std::uint32_t>& until,
+                  const std::function<bool(double)>& progress);
+  std::vector<std::uint32_t> plan(double to) const;
+  void start_round();
+  Color mean_of(std::size_t pixel, std::uint32_t samples, int half) const;
+  std::vector<float> pixel_errors(double exposure, std::vector<float>* means) const;
+  double exposure() const;
+  GrowingError error(double exposure) const;
+
+  World world;
+  Camera camera;
+  Budget budget;
+  GrowingOptions options;
+  SceneView view;
+  PathScene scene;
+  Viewing seen;
+  int cells_across = 0, cells_down = 0;
+  GatheredLight gathered;
+  std::vector<float> told;
+  std::vector<float> meters;  ///< ticks and work of each pixel
+  StageSum stages;
+  std::mutex adding;
+};
+
+double GrowingFrame::Inside::mean_samples() const {
+  double sum = 0;
+  for (int row = 0; row < cells_down; ++row) {
+    for (int column = 0; column < cells_across; ++column) {
+      sum += static_cast<double>(gathered.samples[cell(column, row)]) * pixels_in(column, row);
+    }
+  }
+  return sum / static_cast<double>(count());
+}
+
+/// One path for every pixel of a group that has not all its samples yet.
+void GrowingFrame::Inside::aim(std::size_t group, const std::vector<std::uint32_t>& until,
+                               std::vector<PathStart>& starts,
+                               std::vector<std::uint32_t>& pixels) const {
+  const StageScope stage(LaneKind::eye, Work::aim);
+  starts.clear();
+  pixels.clear();
+  const int left = static_cast<int>(group) % groups_across() * group_across;
+  const int top = static_cast<int>(group) / groups_across() * group_down;
+  const PixelPart& part = gathered.part;
+  for (int row = top; row < std::min(top + group_down, cells_down); ++row) {
+    for (int column = left; column < std::min(left + group_across, cells_across); ++column) {
+      const std::size_t at = cell(column, row);
+      if (gathered.samples[at] >= until[at]) continue;
+      const std::uint32_t sample =
+          gathered.samples[at] + static_cast<std::uint32_t>(budget.frame.first);
+      const int bottom = std::min((row + 1) * cell_side, part.size.height);
+      const int right = std::min((column + 1) * cell_side, part.size.width);
+      for (int y = row * cell_side; y < bottom; ++y) {
+        for (int x = column * cell_side; x < right; ++x) {
+          PathStart start;
+          start.x = static_cast<std::uint32_t>(part.x + x);
+          start.y = static_cast<std::uint32_t>(part.y + y);
+          start.sample = sample;
+          const SamplePoints::Pair at_pixel =
+              SamplePoints(static_cast<std::uint64_t>(budget.frame.seed), start.x, start.y, sample)
+                  .pair(0);
+          start.way = seen.ray(seen.u(start.x + static_cast<double>(at_pixel.u)),
+                               seen.v(start.y + static_cast<double>(at_pixel.v)));
+          starts.push_back(start);
+          pixels.push_back(static_cast<std::uint32_t>(y) *
+                               static_cast<std::uint32_t>(part.size.width) +
+                           static_cast<std::uint32_t>(x));
+        }
+      }
+    }
+  }
+}
+
+/// False where the group has all its samples.
+bool GrowingFrame::Inside::add_sample(std::size_t group, const std::vector<std::uint32_t>& until) {
+  thread_local std::vector<PathStart> starts;
+  thread_local std::vector<std::uint32_t> pixels;
+  thread_local PathResults results;
+  aim(group, until, starts, pixels);
+  if (starts.empty()) return false;
+  results.tell = tells();
+  Tally tally;
+  StageReading reading;
+  {
+    const StageMeter meter(options.meters ? &reading : nullptr);
+    trace_paths(scene, starts, std::abs(seen.u(1) - seen.u(0)), results, tally);
+  }
+  const StageScope stage(Work::pixels);
+  take_in(results, starts, pixels, reading);
+  // Every cell of the group that was short of a sample has one more.
+  const int left = static_cast<int>(group) % groups_across() * group_across;
+  const int top = static_cast<int>(group) / groups_across() * group_down;
+  for (int row = top; row < std::min(top + group_down, cells_down); ++row) {
+    for (int column = left; column < std::min(left + group_across, cells_across); ++column) {
+      const std::size_t at = cell(column, row);
+      if (gathered.samples[at] < until[at]) ++gathered.samples[at];
+    }
+  }
+  const std::lock_guard lock(adding);
+  gathered.tally += tally;
+  return true;
+}
+
+void GrowingFrame::Inside::take_in(const PathResults& results,
+                                   const std::vector<PathStart>& starts,
+                                   const std::vector<std::uint32_t>& pixels,
+                                   const StageReading& reading) {
+  const auto most = static_cast<float>(budget.frame.clamp);
+  double clamped = 0;
+  double light = 0;
+  double work = 0;
+  for (std::size_t i = 0; options.meters && i < pixels.size(); ++i) work += results.work[i] + 2.0;
+  for (std::size_t i = 0; i < pixels.size(); ++i) {
+    PathColor color = results.radiance[i];
+    const float all = color.red + color.green + color.blue;
+    light += static_cast<double>(all);
+    const float brightest = std::max({color.red, color.green, color.blue});
+    if (most > 0 && brightest > most) {
+      const float scale = most / brightest;
+      clamped += static_cast<double>((1 - scale) * all);
+      color = {color.red * scale, color.green * scale, color.blue * scale};
+    }
+    const std::size_t half = (starts[i].sample - static_cast<std::uint32_t>(budget.frame.first)) & 1;
+    double* sums = gathered.sums.data() + 6 * static_cast<std::size_t>(pixels[i]) + 3 * half;
+    sums[0] += static_cast<double>(color.red);
+    sums[1] += static_cast<double>(color.green);
+    sums[2] += static_cast<double>(color.blue);
+    if (options.meters) {
+      const double share = (results.work[i] + 2.0) / work;
+      float* meter = meters.data() + 2 * static_cast<std::size_t>(pixels[i]);
+      meter[0] += static_cast<float>(share * static_cast<double>(reading.ticks));
+      meter[1] += static_cast<float>(share * static_cast<double>(reading.work));
+    }
+    if (!tells()) continue;
+    float* own = told.data() + told_count * pixels[i];
+    const auto put = [&](std::size_t to, const PathColor& from) {
+      own[to] += from.red;
+      own[to + 1] += from.green;
+      own[to + 2] += from.blue;
+    };
+    for (std::size_t k = 0; k < told_bounces; ++k) {
+      put(3 * k, results.by_bounce[i * told_bounces + k]);
+    }
+    put(told_emission, results.emission[i]);
+    put(told_albedo, results.albedo[i]);
+    own[told_albedo + 3] += static_cast<float>(results.bounces[i]);
+  }
+  const std::lock_guard lock(adding);
+  gathered.clamped += clamped;
+  gathered.light += light;
+}
+
+void GrowingFrame::Inside::take_until(const std::vector<std::uint32_t>& until,
+                                      const std::function<bool(double)>& progress) {
+  const Stopwatch watch;
+  std::uint64_t wanted = 0;
+  for (std::size_t at = 0; at < until.size(); ++at) {
+    wanted += until[at] - std::min(until[at], gathered.samples[at]);
+  }
+  std::atomic<std::uint64_t> done = 0;
+  std::atomic<bool> stopped = false;
+  std::mutex telling;
+  stages.parallel(options.threads, groups(), [&](std::size_t group) {
+    while (!stopped && add_sample(group, until)) {
+      if (!progress) continue;
+      done += static_cast<std::uint64_t>(group_across) * group_down;
+      const std::lock_guard lock(telling);
+      const double share = static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(wanted, 1));
+      if (!progress(std::min(share, 1.0))) stopped = true;
+    }
+  });
+  gathered.cast_ms += watch.milliseconds();
+  if (stopped) throw Error(ErrorKind::cancelled, "stopped by the caller");
+}
+
+/// How many samples each cell has once there are so many as mean, within the round.
+std::vector<std::uint32_t> GrowingFrame::Inside::plan(double to) const {
+  std::vector<std::uint32_t> until(gathered.samples.size());
+  if (!budget.frame.adaptive) {
+    std::fill(until.begin(), until.end(), static_cast<std::uint32_t>(std::lround(to)));
+    return until;
+  }
+  const double share =
+      (to - gathered.round_from) / std::max(gathered.round_to - gathered.round_from, 1e-9);
+  for (std::size_t at = 0; at < until.size(); ++at) {
+    const double more = share * gathered.planned[at];
+    until[at] = gathered.before[at] + static_cast<std::uint32_t>(more + 1e-9);
+  }
+  return until;
+}
+
+/// Shares out the samples of the next round.
+void GrowingFrame::Inside::start_round() {
+  GatheredLight& all = gathered;
+  all.round_from = all.asked;
+  all.round_to = next_round(all.round_from);
+  all.before = all.samples;
+  const double more = all.round_to - all.round_from;
+  if (all.round_from == 0) {
+    all.planned.assign(all.samples.size(), static_cast<std::uint32_t>(more));
+    return;
+  }
+  const std::vector<float> errors = pixel_errors(exposure(), nullptr);
+  // By what one sample of a cell is off: so many samples each make the sum of squares least.
+  std::vector<double> spread(all.samples.size(), 0.0);
+  const int width = all.part.size.width;
+  for (std::size_t i = 0; i < errors.size(); ++i) {
+    const std::size_t at =
+        cell_of_pixel(static_cast<int>(i) % width, static_cast<int>(i) / width);
+    spread[at] += static_cast<double>(errors[i]) * all.samples[at];
+  }
+  for (int row = 0; row < cells_down; ++row) {
+    for (int column = 0; column < cells_across; ++column) {
+      spread[cell(column, row)] /= pixels_in(column, row);
+    }
+  }
+  // A cell may have missed what its neighbors saw.
+  std::vector<double> wanted(spread.size());
+  double sum = 0;
+  for (int row = 0; row < cells_down; ++row) {
+    for (int column = 0; column < cells_across; ++column) {
+      double most = spread[cell(column, row)];
+      for (int y = std::max(row - 1, 0); y <= std::min(row + 1, cells_down - 1); ++y) {
+        for (int x = std::max(column - 1, 0); x <= std::min(column + 1, cells_across - 1); ++x) {
+          most = std::max(most, 0.25 * spread[cell(x, y)]);
+        }
+      }
+      wanted[cell(column, row)] = std::sqrt(most);
+      sum += wanted[cell(column, row)];
+    }
+  }
+  const double mean = sum / static_cast<double>(wanted.size());
+  // What is missing to as many as wanted, at least a quarter of what all get; then as many as there
+  // are.
+  double missing = 0;
+  for (std::size_t at = 0; at < wanted.size(); ++at) {
+    const double share = mean > 0 ? wanted[at] / mean : 1;
+    const double target = all.round_to * std::max(share, 0.25);
+    wanted[at] = std::clamp(target - all.samples[at], 0.25 * more, 4.0 * more);
+    missing += wanted[at];
+  }
+  const double scale = more * static_cast<double>(wanted.size()) / missing;
+  all.planned.assign(wanted.size(), 0);
+  for (std::size_t at = 0; at < wanted.size(); ++at) {
+    all.planned[at] = static_cast<std::uint32_t>(std::lround(std::max(1.0, scale * wanted[at])));
+  }
+}
+
+Color GrowingFrame::Inside::mean_of(std::size_t pixel, std::uint32_t samples, int half) const {
+  const double* sums = gathered.sums.data() + 6 * pixel;
+  const std::uint32_t odd = samples / 2;
+  const std::uint32_t even = samples - odd;
+  const auto color = [](const double* of, double share) {
+    return Color(static_cast<float>(of[0] * share), static_cast<float>(of[1] * share),
+                 static_cast<float>(of[2] * share));
+  };
+  if (half == 0) return color(sums, 1.0 / std::max(even, 1u));
+  if (half == 1) return color(sums + 3, 1.0 / std::max(odd, 1u));
+  const double all[3] = {sums[0] + sums[3], sums[1] + sums[4], sums[2] + sums[5]};
+  return color(all, 1.0 / std::max(samples, 1u));
+}
+
+/// The squared error left in each pixel, as mean of its channels, in display values.
+std::vector<float> GrowingFrame::Inside::pixel_errors(double exposure,
+                                                      std::vector<float>* means) const {
+  const auto scale = static_cast<float>(exposure);
+  const int width = gathered.part.size.width;
+  std::vector<float> errors(count());
+  if (means != nullptr) means->resize(count());
+  parallel_for(options.threads, static_cast<std::size_t>(gathered.part.size.height),
+               [&](std::size_t y) {
+                 for (int x = 0; x < width; ++x) {
+                   const std::size_t i = y * static_cast<std::size_t>(width) + x;
+                   const std::uint32_t samples =
+                       gathered.samples[cell_of_pixel(x, static_cast<int>(y))];
+                   const auto odd = static_cast<float>(samples / 2);
+                   const auto all = static_cast<float>(samples);
+                   const float factor = odd * (all - odd) / (all * all);
+                   const Color one = mean_of(i, samples, 0) * scale;
+                   const Color two = mean_of(i, samples, 1) * scale;
+                   float sum = 0;
+                   for (int c = 0; c < 3; ++c) {
+                     const float off = to_display(tone(one[c])) - to_display(tone(two[c]));
+                     sum += off * off;
+                   }
+                   errors[i] = samples < 2 ? 1 : factor * sum / 3;
+                 }
+               });
+  return errors;
+}
+
+double GrowingFrame::Inside::exposure() const {
+  const double by_hand = std::exp2(budget.light.exposure);
+  if (budget.light.metering == Metering::manual) return by_hand;
+  double sum = 0;
+  const int width = gathered.part.size.width;
+  for (std::size_t i = 0; i < count(); ++i) {
+    const std::uint32_t samples = gathered.samples[cell_of_pixel(
+        static_cast<int>(i) % width, static_cast<int>(i) / width)];
+    const Color mean = mean_of(i, samples, -1);
+    const double light = 0.2126 * static_cast<double>(mean[0]) +
+                         0.7152 * static_cast<double>(mean[1]) +
+                         0.0722 * static_cast<double>(mean[2]);
+    sum += std::log(std::max(light, 1e-4));
+  }
+  return by_hand * middle_gray / std::exp(sum / static_cast<double>(count()));
+}
+
+GrowingError GrowingFrame::Inside::error(double exposure) const {
+  GrowingError error;
+  const auto least = *std::min_element(gathered.samples.begin(), gathered.samples.end());
+  if (least < 2) {
+    error.rmse = error.high = std::numeric_limits<double>::infinity();
+    return error;
+  }
+  const std::vector<float> errors = pixel_errors(exposure, nullptr);
+  const auto pixels = static_cast<double>(errors.size());
+  double sum = 0;
+  double squares = 0;
+  for (const float one : errors) {
+    sum += static_cast<double>(one);
+    squares += static_cast<double>(one) * static_cast<double>(one);
+  }
+  const double mean = sum / pixels;
+  const double variance = std::max(0.0, squares / pixels - mean * mean);
+  // The estimate spreads as much as the error itself does that it is of.
+  const double spread = 1.645 * std::sqrt(2 * variance / pixels);
+  error.rmse = std::sqrt(mean);
+  error.low = std::sqrt(std::max(0.0, mean - spread));
+  error.high = std::sqrt(mean + spread);
+  return error;
+}
+
+namespace {
+
+void check_paths(const World& world, const Camera& camera, const Budget& budget,
+                 const GrowingOptions& options) {
+  if (budget.light.transport != Transport::paths) {
+    throw Error(ErrorKind::usage,
+                "a growing frame without paths, expected light.transport=paths");
+  }
+  if (world.plane() != nullptr) {
+    throw Error(ErrorKind::usage, "no light goes through a plane, expected a scene of rooms");
+  }
+  RenderOptions all;
+  all.part = options.part;
+  all.memory_limit = options.memory_limit;
+  check_frame(world, camera, budget, all);
+  for (std::size_t r = 0; r < world.rooms().size(); ++r) {
+    const std::vector<Lamp>& lamps = world.rooms()[r].light.lamps;
+    for (std::size_t k = 0; k < lamps.size(); ++k) {
+      if (lamps[k].radius > 0) continue;
+      throw Error(ErrorKind::input,
+                  fmt::format("lamp {} of room {}: radius 0, expected more than 0 meters where "
+                              "light.transport is paths",
+                              k + 1, world.rooms()[r].name.empty() ? std::to_string(r + 1)
+                                                                   : world.rooms()[r].name));
+    }
+  }
+}
+
+}  // namespace
+
+GrowingFrame::GrowingFrame(World world, Camera camera, Budget budget, GrowingOptions options) {
+  check_paths(world, camera, budget, options);
+  inside_ = std::make_unique<Inside>(std::move(world), std::move(camera), budget,
+                                     std::move(options));
+}
+
+GrowingFrame::~GrowingFrame() = default;
+GrowingFrame::GrowingFrame(GrowingFrame&&) noexcept = default;
+GrowingFrame& GrowingFrame::operator=(GrowingFrame&&) noexcept = default;
+
+void GrowingFrame::take(int samples, const std::function<bool(double share)>& progress) {
+  if (samples < 1) {
+    throw Error(ErrorKind::input, fmt::format("{} samples more, expected 1 at least", samples));
+  }
+  Inside& in = *inside_;
+  const double from = in.gathered.asked;
+  const double to = std::floor(from) + samples;
+  while (in.gathered.asked < to) {
+    double until = to;
+    if (in.budget.frame.adaptive) {
+      if (in.gathered.asked >= in.gathered.round_to) in.start_round();
+      until = std::min(to, in.gathered.round_to);
+    }
+    const double begun = in.gathered.asked;
+    std::function<bool(double)> within;
+    if (progress) {
+      within = [&](double share) {
+        return progress((begun - from + share * (until - begun)) / (to - from));
+      };
+    }
+    in.take_until(in.plan(until), within);
+    in.gathered.asked = until;
+  }
+}
+
+void GrowingFrame::take_for(double milliseconds) {
+  Inside& in = *inside_;
+  const Stopwatch watch;
+  if (in.budget.frame.adaptive) {
+    do {
+      take(1);
+    } while (watch.milliseconds() < milliseconds);
+    return;
+  }
+  bool any = false;
+  while (!any || watch.milliseconds() < milliseconds) {
+    // Groups that have fewest samples get one more each, for as long as there is time.
+    const std::uint32_t least =
+        *std::min_element(in.gathered.samples.begin(), in.gathered.samples.end());
+    const std::vector<std::uint32_t> until(in.gathered.samples.size(), least + 1);
+    in.stages.parallel(in.options.threads, in.groups(), [&](std::size_t group) {
+      // The first sample of all pixels is taken whatever it takes: there is no picture before.
+      if (least > 0 && watch.milliseconds() >= milliseconds) return;
+      in.add_sample(group, until);
+    });
+    any = true;
+    in.gathered.asked =
+        *std::min_element(in.gathered.samples.begin(), in.gathered.samples.end());
+  }
+  in.gathered.cast_ms += watch.milliseconds();
+}
+
+double GrowingFrame::samples() const { return inside_->mean_samples(); }
+
+GrowingError GrowingFrame::error() const { return inside_->error(inside_->exposure()); }
+
+void GrowingFrame::restart(World world, Camera camera, Budget budget) {
+  GrowingOptions options = inside_->options;
+  *this = GrowingFrame(std::move(world), std::move(camera), budget, std::move(options));
+}
+
+const GatheredLight& GrowingFrame::gathered() const { return inside_->gathered; }
+
+void GrowingFrame::go_on_from(GatheredLight gathered) {
+  const GatheredLight& own = inside_->gathered;
+  if (gathered.part != own.part || gathered.sums.size() != own.sums.size() ||
+      gathered.samples.size() != own.samples.size()) {
+    throw Error(ErrorKind::input, fmt::format("light gathered for {}x{} pixels, expected {}x{}",
+                                              gathered.part.size.width, gathered.part.size.height,
+                                              own.part.size.width, own.part.size.height));
+  }
+  if (inside_->tells()) {
+    throw Error(ErrorKind::usage,
+                "layers that are told, and frame.denoise, need all samples from the start");
+  }
+  inside_->gathered = std::move(gathered);
+}
+
+Frame GrowingFrame::picture(LayerSet layers) const {
+  const Inside& in = *inside_;
+  const GatheredLight& all = in.gathered;
+  const PixelPart& part = all.part;
+  if (*std::min_element(all.samples.begin(), all.samples.end()) == 0) {
+    throw Error(ErrorKind::usage, "the picture of no samples, expected one at least");
+  }
+  LayerSet told{Layer::bounces, Layer::emission, Layer::albedo};
+  for (int k = 0; k < told_bounces; ++k) {
+    told.add(static_cast<Layer>(static_cast<int>(Layer::light_0) + k));
+  }
+  if (layers.any_of(told) && !in.tells()) {
+    throw Error(ErrorKind::usage,
+                "layers bounces, emission, albedo and light.N are not told of this frame");
+  }
+  if (layers.any_of({Layer::cost, Layer::work}) && !in.options.meters) {
+    throw Error(ErrorKind::usage, "layers cost and work are not told of this frame");
+  }
+  const Stopwatch watch;
+  Frame frame(part.size, layers);
+  frame.budget = in.budget;
+  if (part.size != in.budget.frame.size()) frame.part = part;
+  LayerSet data = layers;
+  data.remove(LayerSet::of_paths());
+  data.remove({Layer::color, Layer::display, Layer::cost, Layer::work});
+  std::optional<Frame> guides;
+  LayerSet asked = data;
+  if (in.budget.frame.denoise > 0) {
+    for (const Layer layer : denoise_guides().list()) asked.add(layer);
+  }
+  if (!asked.empty()) {
+    Budget plain = in.budget;
+    plain.light.transport = Transport::direct;
+    plain.rays = Rays::pixels;
+    RenderOptions options;
+    options.layers = asked;
+    options.threads = in.options.threads;
+    if (frame.part) options.part = part;
+    guides = render(in.world, in.camera, plain, std::move(options));
+    copy_layers(*guides, data, frame);
+  }
+  const double exposure = in.exposure();
+  const auto samples_at = [&](int x, int y) { return all.samples[in.cell_of_pixel(x, y)]; };
+  std::vector<Color> light(in.count());
+  std::vector<float> variance(in.count());
+  for (int y = 0; y < part.size.height; ++y) {
+    for (int x = 0; x < part.size.width; ++x) {
+      const std::size_t i = static_cast<std::size_t>(y) * part.size.width + x;
+      const std::uint32_t samples = samples_at(x, y);
+      light[i] = in.mean_of(i, samples, -1);
+      const auto odd = static_cast<float>(samples / 2);
+      const auto number = static_cast<float>(samples);
+      const Color off = in.mean_of(i, samples, 0) - in.mean_of(i, samples, 1);
+      // Of one sample nothing is known.
+      variance[i] = samples < 2 ? std::numeric_limits<float>::infinity()
+                                : odd * (number - odd) / (number * number) * (off * off).mean();
+    }
+  }
+  if (in.budget.frame.denoise > 0) {
+    std::vector<Color> albedo(in.count());
+    for (std::size_t i = 0; i < albedo.size(); ++i) {
+      const float* own = in.told.data() + told_count * i + told_albedo;
+      const auto x = static_cast<int>(i % static_cast<std::size_t>(part.size.width));
+      const auto y = static_cast<int>(i / static_cast<std::size_t>(part.size.width));
+      albedo[i] = Color(own[0], own[1], own[2]) / static_cast<float>(samples_at(x, y));
+    }
+    denoise(*guides, albedo, variance, in.budget.frame.denoise, in.options.threads, light);
+  }
+  const auto scale = static_cast<float>(exposure);
+  std::vector<float> rows[3];
+  for (auto& row : rows) row.resize(static_cast<std::size_t>(part.size.width) + 16);
+  for (int y = 0; y < part.size.height; ++y) {
+    for (int x = 0; x < part.size.width; ++x) {
+      const std::size_t i = static_cast<std::size_t>(y) * part.size.width + x;
+      for (int c = 0; c < 3; ++c) {
+        const float shown = tone(light[i][c] * scale);
+        rows[c][static_cast<std::size_t>(x)] = shown;
+        if (frame.has(Layer::color)) frame.values(Layer::color, c)(x, y) = shown;
+        if (frame.has(Layer::radiance)) frame.values(Layer::radiance, c)(x, y) = light[i][c];
+      }
+      const auto number = static_cast<float>(samples_at(x, y));
+      if (frame.has(Layer::samples)) frame.values(Layer::samples)(x, y) = number;
+      if (frame.has(Layer::variance)) frame.values(Layer::variance)(x, y) = variance[i];
+      if (in.options.meters) {
+        const float* own = in.meters.data() + 2 * i;
+        if (frame.has(Layer::cost)) {
+          frame.values(Layer::cost)(x, y) =
+              static_cast<float>(static_cast<double>(own[0]) / ticks_per_ns());
+        }
+        if (frame.has(Layer::work)) frame.values(Layer::work)(x, y) = own[1];
+      }
+      if (!in.tells()) continue;
+      const float* own = in.told.data() + told_count * i;
+      const auto put = [&](Layer layer, std::size_t from) {
+        if (!frame.has(layer)) return;
+        for (int c = 0; c < 3; ++c) {
+          frame.values(layer, c)(x, y) = own[from + static_cast<std::size_t>(c)] / number;
+        }
+      };
+      for (int k = 0; k < told_bounces; ++k) {
+        put(static_cast<Layer>(static_cast<int>(Layer::light_0) + k),
+            3 * static_cast<std::size_t>(k));
+      }
+      put(Layer::emission, told_emission);
+      put(Layer::albedo, told_albedo);
+      if (frame.has(Layer::bounces)) {
+        frame.values(Layer::bounces)(x, y) = own[told_albedo + 3] / number;
+      }
+    }
+    if (frame.has(Layer::display)) {
+      encode_row(rows[0].data(), rows[1].data(), rows[2].data(),
+                 frame.codes(Layer::display).row(y).data(),
+                 static_cast<std::size_t>(part.size.width), part.x, part.y + y);
+    }
+  }
+  const GrowingError error = in.error(exposure);
+  frame.path_report = PathReport{
+      samples(),  exposure,   error.rmse,
+      error.low,  error.high, all.light > 0 ? all.clamped / all.light : 0};
+  frame.tally = all.tally;
+  frame.cost.compile_ms = in.world.compile_ms();
+  frame.cost.cast_ms = all.cast_ms;
+  frame.cost.fill_ms = watch.milliseconds();
+  StageTicks none;
+  put_stages(none, in.stages, in.options.threads, frame.cost);
+  return frame;
+}
+
+Frame render_path_frame(const World& world, const Camera& camera, const Budget& budget,
+                        RenderOptions options) {
+  LayerSet told{Layer::bounces, Layer::emission, Layer::albedo};
+  for (int k = 0; k < told_bounces; ++k) {
+    told.add(static_cast<Layer>(static_cast<int>(Layer::light_0) + k));
+  }
+  GrowingOptions growing;
+  growing.threads = options.threads;
+  growing.memory_limit = options.memory_limit;
+  growing.tell = options.layers.any_of(told);
+  growing.meters = options.layers.any_of({Layer::cost, Layer::work});
+  growing.part = options.part;
+  GrowingFrame frame(world, camera, budget, growing);
+  frame.take(budget.frame.samples, options.progress);
+  return frame.picture(options.layers);
+}
+
+CostSample sample_paths(const World& world, const Camera& camera, const Budget& budget,
+                        std::span<const PixelPart> blocks, int threads,
+                        const std::function<bool(double)>& progress) {
+  CostSample sample;
+  sample.block_ms.resize(blocks.size());
+  Progress done(progress, blocks.size());
+  parallel_for(threads, blocks.size(), [&](std::size_t i) {
+    if (done.stopped()) return;
+    GrowingOptions options;
+    options.threads = 1;
+    options.part = blocks[i];
+    GrowingFrame frame(world, camera, budget, options);
+    const Stopwatch watch;
+    frame.take(budget.frame.samples);
+    sample.block_ms[i] = watch.milliseconds();
+    done.part_done();
+  });
+  done.check();
+  return sample;
+}
+
+}  // namespace photonlane
