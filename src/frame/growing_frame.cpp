@@ -67,7 +67,7 @@ struct GrowingFrame::Inside {
     cells_across = (part.size.width + cell_side - 1) / cell_side;
     cells_down = (part.size.height + cell_side - 1) / cell_side;
     const std::size_t pixels = count();
-    const std::size_t bytes = pixels * (6 * sizeof(double) +
+    const std::size_t bytes = pixels * (6 * sizeof(double) + 4 * sizeof(float) +
                                         (tells() ? told_count * sizeof(float) : 0) +
                                         (options.meters ? 2 * sizeof(float) : 0));
     if (bytes > options.memory_limit) {
@@ -79,6 +79,7 @@ struct GrowingFrame::Inside {
                               static_cast<double>(options.memory_limit) / 0x1p30));
     }
     gathered.sums.assign(6 * pixels, 0.0);
+    gathered.largest.assign(4 * pixels, 0.0f);
     gathered.samples.assign(static_cast<std::size_t>(cells_across) * cells_down, 0);
     if (tells()) told.assign(told_count * pixels, 0.0f);
     if (options.meters) meters.assign(2 * pixels, 0.0f);
@@ -117,7 +118,8 @@ struct GrowingFrame::Inside {
   std::vector<std::uint32_t> plan(double to) const;
   void start_round();
   Color mean_of(std::size_t pixel, std::uint32_t samples, int half) const;
-  std::vector<float> pixel_errors(double exposure, std::vector<float>* means) const;
+  float squared_error(std::size_t pixel, std::uint32_t samples, float exposure) const;
+  std::vector<float> pixel_errors(double exposure) const;
   double exposure() const;
   GrowingError error(double exposure) const;
 
@@ -236,6 +238,13 @@ void GrowingFrame::Inside::take_in(const PathResults& results,
     }
     const std::size_t half = (starts[i].sample - static_cast<std::uint32_t>(budget.frame.first)) & 1;
     double* sums = gathered.sums.data() + 6 * static_cast<std::size_t>(pixels[i]) + 3 * half;
+    float* largest = gathered.largest.data() + 4 * static_cast<std::size_t>(pixels[i]);
+    if (color.red + color.green + color.blue > largest[0] + largest[1] + largest[2]) {
+      largest[0] = color.red;
+      largest[1] = color.green;
+      largest[2] = color.blue;
+      largest[3] = static_cast<float>(half);
+    }
     sums[0] += static_cast<double>(color.red);
     sums[1] += static_cast<double>(color.green);
     sums[2] += static_cast<double>(color.blue);
@@ -314,7 +323,7 @@ void GrowingFrame::Inside::start_round() {
     all.planned.assign(all.samples.size(), static_cast<std::uint32_t>(more));
     return;
   }
-  const std::vector<float> errors = pixel_errors(exposure(), nullptr);
+  const std::vector<float> errors = pixel_errors(exposure());
   // By what one sample of a cell is off: so many samples each make the sum of squares least.
   std::vector<double> spread(all.samples.size(), 0.0);
   const int width = all.part.size.width;
@@ -374,30 +383,51 @@ Color GrowingFrame::Inside::mean_of(std::size_t pixel, std::uint32_t samples, in
   return color(all, 1.0 / std::max(samples, 1u));
 }
 
+/// The squared error left in a pixel, as mean of its channels, in display values.
+float GrowingFrame::Inside::squared_error(std::size_t pixel, std::uint32_t samples,
+                                          float exposure) const {
+  if (samples < 2) return 1;
+  const double* sums = gathered.sums.data() + 6 * pixel;
+  const float* largest = gathered.largest.data() + 4 * pixel;
+  // Where one sample is as much as most of the others together, halves tell too little: both are
+  // past white with it, or it is in one alone.
+  const double sum_of_all = sums[0] + sums[1] + sums[2] + sums[3] + sums[4] + sums[5];
+  const bool apart =
+      samples >= 8 && static_cast<double>(largest[0] + largest[1] + largest[2]) > 0.5 * sum_of_all;
+  const auto all = static_cast<double>(samples);
+  double count[2] = {all - std::floor(all / 2), std::floor(all / 2)};
+  const std::size_t half = largest[3] > 0 ? 1 : 0;
+  if (apart) count[half] -= 1;
+  const double left = count[0] + count[1];
+  const double factor = count[0] * count[1] / (left * left);
+  const auto shown = [&](double sum, double of) {
+    return static_cast<double>(to_display(tone(static_cast<float>(sum / of) * exposure)));
+  };
+  double error = 0;
+  for (std::size_t c = 0; c < 3; ++c) {
+    double halves[2] = {sums[c], sums[3 + c]};
+    const double whole = halves[0] + halves[1];
+    if (apart) halves[half] -= static_cast<double>(largest[c]);
+    const double off = shown(halves[0], count[0]) - shown(halves[1], count[1]);
+    error += factor * off * off;
+    if (!apart) continue;
+    const double without = shown(whole, all) - shown(halves[0] + halves[1], left);
+    error += left / all * without * without;
+  }
+  return static_cast<float>(error / 3);
+}
+
 /// The squared error left in each pixel, as mean of its channels, in display values.
-std::vector<float> GrowingFrame::Inside::pixel_errors(double exposure,
-                                                      std::vector<float>* means) const {
+std::vector<float> GrowingFrame::Inside::pixel_errors(double exposure) const {
   const auto scale = static_cast<float>(exposure);
   const int width = gathered.part.size.width;
   std::vector<float> errors(count());
-  if (means != nullptr) means->resize(count());
   parallel_for(options.threads, static_cast<std::size_t>(gathered.part.size.height),
                [&](std::size_t y) {
                  for (int x = 0; x < width; ++x) {
                    const std::size_t i = y * static_cast<std::size_t>(width) + x;
-                   const std::uint32_t samples =
-                       gathered.samples[cell_of_pixel(x, static_cast<int>(y))];
-                   const auto odd = static_cast<float>(samples / 2);
-                   const auto all = static_cast<float>(samples);
-                   const float factor = odd * (all - odd) / (all * all);
-                   const Color one = mean_of(i, samples, 0) * scale;
-                   const Color two = mean_of(i, samples, 1) * scale;
-                   float sum = 0;
-                   for (int c = 0; c < 3; ++c) {
-                     const float off = to_display(tone(one[c])) - to_display(tone(two[c]));
-                     sum += off * off;
-                   }
-                   errors[i] = samples < 2 ? 1 : factor * sum / 3;
+                   errors[i] = squared_error(
+                       i, gathered.samples[cell_of_pixel(x, static_cast<int>(y))], scale);
                  }
                });
   return errors;
@@ -427,7 +457,7 @@ GrowingError GrowingFrame::Inside::error(double exposure) const {
     error.rmse = error.high = std::numeric_limits<double>::infinity();
     return error;
   }
-  const std::vector<float> errors = pixel_errors(exposure, nullptr);
+  const std::vector<float> errors = pixel_errors(exposure);
   const auto pixels = static_cast<double>(errors.size());
   double sum = 0;
   double squares = 0;
@@ -440,8 +470,10 @@ GrowingError GrowingFrame::Inside::error(double exposure) const {
   // The estimate spreads as much as the error itself does that it is of.
   const double spread = 1.645 * std::sqrt(2 * variance / pixels);
   error.rmse = std::sqrt(mean);
-  error.low = std::sqrt(std::max(0.0, mean - spread));
-  error.high = std::sqrt(mean + spread);
+  // A few parts in a hundred more, for what the curve of display values bends.
+  constexpr double bent = 0.03;
+  error.low = (1 - bent) * std::sqrt(std::max(0.0, mean - spread));
+  error.high = (1 + bent) * std::sqrt(mean + spread);
   return error;
 }
 
@@ -551,6 +583,7 @@ const GatheredLight& GrowingFrame::gathered() const { return inside_->gathered; 
 void GrowingFrame::go_on_from(GatheredLight gathered) {
   const GatheredLight& own = inside_->gathered;
   if (gathered.part != own.part || gathered.sums.size() != own.sums.size() ||
+      gathered.largest.size() != own.largest.size() ||
       gathered.samples.size() != own.samples.size()) {
     throw Error(ErrorKind::input, fmt::format("light gathered for {}x{} pixels, expected {}x{}",
                                               gathered.part.size.width, gathered.part.size.height,

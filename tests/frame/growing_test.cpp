@@ -173,11 +173,13 @@ TEST(GrowingFrame, LightByBouncesAddsUpToAll) {
 
 /// The true error of pictures lies in the interval that is told nine times out of ten.
 TEST(GrowingFrame, TellsHowFarItIsFromTheTruth) {
-  const Scene scene = furnished();
+  Scene scene = furnished();
+  // Without what glass throws together, of which no truth can be had in a test's time.
+  scene.materials[2] = {.base = {0.5f, 0.6f, 0.7f}};
   Budget budget = path_budget(64, 48, 1, 4);
   budget.frame.seed = 1000;
   GrowingFrame truth = growing(scene, budget);
-  truth.take(test::effort(4096));
+  truth.take(test::effort(2048));
   const Frame right = truth.picture();
   const double left = truth.error().rmse;
   int within = 0;
@@ -192,7 +194,7 @@ TEST(GrowingFrame, TellsHowFarItIsFromTheTruth) {
     const double rmse = std::sqrt(std::max(0.0, off.rmse * off.rmse - left * left));
     within += rmse >= told.low && rmse <= told.high ? 1 : 0;
   }
-  EXPECT_GE(within, 40);
+  EXPECT_GE(within, 42);
 }
 
 TEST(GrowingFrame, AdaptiveSamplesLowerTheErrorAndChangeNoMean) {
@@ -201,7 +203,7 @@ TEST(GrowingFrame, AdaptiveSamplesLowerTheErrorAndChangeNoMean) {
   Budget budget = path_budget(64, 48, 1, 4);
   budget.frame.seed = 77;
   GrowingFrame truth = growing(scene, budget);
-  truth.take(test::effort(4096));
+  truth.take(test::little_effort(2048));
   const Frame right = truth.picture({Layer::color, Layer::radiance});
   double even_error = 0;
   double adaptive_error = 0;
@@ -229,7 +231,7 @@ TEST(GrowingFrame, TheFilterLowersTheErrorAndKeepsEdges) {
   Budget budget = path_budget(96, 64, 1, 4);
   budget.frame.seed = 5;
   GrowingFrame truth = growing(scene, budget);
-  truth.take(test::effort(2048));
+  truth.take(test::little_effort(1024));
   const Frame right = truth.picture();
   budget.frame.seed = 6;
   budget.frame.samples = 4;

@@ -39,6 +39,7 @@ struct GrowingError {
 struct GatheredLight {
   PixelPart part;
   std::vector<double> sums;            ///< red, green, blue of even samples, then of odd ones
+  std::vector<float> largest;  ///< red, green, blue of each pixel's largest sample; 1 where odd
   std::vector<std::uint32_t> samples;  ///< of each block of 8x8 pixels
   std::vector<std::uint32_t> before, planned;  ///< of them, where samples are adaptive
   double round_from = 0, round_to = 0;         ///< samples a pixel, as mean
@@ -71,9 +72,10 @@ class GrowingFrame {
   /// those of what lanes meet. Throws Error (usage) for layers that are not there, and where no
   /// sample was taken.
   Frame picture(LayerSet layers = {Layer::color}) const;
-  /// How far it is from what it would be with samples without end, from how the halves of each
-  /// pixel's samples differ (the jackknife of Quenouille and Tukey, as in Efron and Stein, "The
-  /// Jackknife Estimate of Variance", 1981).
+  /// How far it is from what it would be with samples without end, from what changes where a part
+  /// of each pixel's samples is left out (the jackknife of Quenouille and Tukey, as in Efron and
+  /// Stein, "The Jackknife Estimate of Variance", 1981): one half or the other, and its largest
+  /// sample where that is brighter than all others together.
   GrowingError error() const;
 
   /// Forgets all, for another picture.
