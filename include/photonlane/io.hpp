@@ -8,6 +8,7 @@
 
 #include "photonlane/io/cost_text.hpp"
 #include "photonlane/io/frame_file.hpp"
+#include "photonlane/io/growing_run.hpp"
 #include "photonlane/io/keep.hpp"
 #include "photonlane/io/lane_text.hpp"
 #include "photonlane/io/layer_picture.hpp"

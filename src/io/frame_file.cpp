@@ -45,6 +45,13 @@ std::vector<Channel> channels() {
         Layer::smooth_count, Layer::edge_distance, Layer::trap}) {
     all.push_back({layer, 0, std::string(name_of(layer))});
   }
+  for (const Layer layer : LayerSet::of_paths().list()) {
+    const std::string name(name_of(layer));
+    const int count = layer_info(layer).channels;
+    for (int channel = 0; channel < count; ++channel) {
+      all.push_back({layer, channel, count == 1 ? name : name + "." + "RGB"[channel]});
+    }
+  }
   return all;
 }
 
@@ -73,6 +80,12 @@ void write_exr(const std::string& path, Frame& frame) {
   }
   header.insert("photonlane.budget", Imf::StringAttribute(budget));
   header.insert("photonlane.counts", Imf::StringAttribute(counts));
+  if (frame.path_report) {
+    const PathReport& report = *frame.path_report;
+    header.insert("photonlane.paths",
+                  Imf::StringAttribute(fmt::format("samples={}\nexposure={}\nrmse={}\n",
+                                                   report.samples, report.exposure, report.rmse)));
+  }
   Imf::FrameBuffer buffer;
   for (const Channel& channel : channels()) {
     if (!frame.has(channel.layer)) continue;

@@ -262,6 +262,19 @@ std::string plane_text(const PlaneReport& report) {
   return text;
 }
 
+std::string path_text(const PathReport& report) {
+  std::string text = fmt::format("{:.4g} samples a pixel", report.samples);
+  if (std::isfinite(report.rmse)) {
+    text += fmt::format(", RMSE {:.4f} left ({:.4f} to {:.4f})", report.rmse, report.rmse_low,
+                        report.rmse_high);
+  }
+  if (report.exposure != 1) text += fmt::format(", radiance shown times {:.4g}", report.exposure);
+  if (report.clamped > 0) {
+    text += fmt::format(", {:.2g} % of the light cut by frame.clamp", 100 * report.clamped);
+  }
+  return text + "\n";
+}
+
 std::string cost_text(const Frame& frame) {
   const Cost& cost = frame.cost;
   const Tally& tally = frame.tally;
@@ -284,6 +297,7 @@ std::string cost_text(const Frame& frame) {
                                  static_cast<double>(std::max<std::uint64_t>(tally.lanes, 1)));
   }
   if (frame.plane_report) secondary += plane_text(*frame.plane_report);
+  if (frame.path_report) secondary += path_text(*frame.path_report);
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"
       "{} lanes, {:.1f} steps a lane: {} hit, {} escaped, {} spent\n{}",
@@ -384,6 +398,13 @@ std::string frame_json(const Frame& frame) {
     cost["stages"].push_back(stage_object(stage));
   }
   if (frame.plane_report) object["plane"] = to_json(*frame.plane_report);
+  if (frame.path_report) {
+    const PathReport& report = *frame.path_report;
+    const auto number = [](double value) { return std::isfinite(value) ? Json(value) : Json(); };
+    object["paths"] = {{"samples", report.samples},       {"exposure", report.exposure},
+                       {"rmse", number(report.rmse)},     {"rmse_low", report.rmse_low},
+                       {"rmse_high", number(report.rmse_high)}, {"clamped", report.clamped}};
+  }
   return json_text(object);
 }
 

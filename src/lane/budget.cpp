@@ -40,16 +40,20 @@ Budget Budget::reference() const {
     best.light.softness = Softness::sampled;
     best.light.soft_samples = std::max(light.soft_samples, each);
   }
-  if (light.transport == Transport::paths) {
-    // Samples of its own, so that noise of the frame is not in both.
-    best.frame.seed = frame.seed + 1;
-    best.frame.samples = std::max({frame.samples, against.samples, 256});
-    best.frame.adaptive = false;
-    best.frame.clamp = 0;
-    best.frame.denoise = 0;
-    best.bounces.limit = std::max(bounces.limit, 64);
-  }
   best.number = NumberType::float64;
+  if (light.transport != Transport::paths) return best;
+  best.bounces.limit = std::max(bounces.limit, 64);
+  return with_path_truth(best);
+}
+
+Budget with_path_truth(const Budget& budget) {
+  Budget best = budget;
+  best.frame.seed = budget.frame.seed < 9'000'000'000'000'000 ? budget.frame.seed + 1 : 0;
+  const int asked = budget.against.samples > 0 ? budget.against.samples : 256;
+  best.frame.samples = std::max(budget.frame.samples, asked);
+  best.frame.adaptive = false;
+  best.frame.clamp = 0;
+  best.frame.denoise = 0;
   return best;
 }
 
@@ -175,34 +179,40 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::light, &LightBudget::sun_shadows>(
           "light.sun_shadows", "", {},
           "shadows of the sun: none, probe looks at one place of the map toward the sun, traced "
-          "casts a ray"),
+          "casts a ray",
+          1, "light.transport=direct"),
       knob<&Budget::light, &LightBudget::probe>("light.probe", "meters", {0, 1000, true},
                                                 "distance toward the sun at which the probe looks",
                                                 1, "light.sun_shadows=probe"),
       knob<&Budget::light, &LightBudget::lamp_shadows>(
-          "light.lamp_shadows", "", {}, "shadows of lamps: none, or a traced ray toward each lamp"),
+          "light.lamp_shadows", "", {}, "shadows of lamps: none, or a traced ray toward each lamp",
+          1, "light.transport=direct"),
       knob<&Budget::light, &LightBudget::corners>(
           "light.corners", "", {},
           "ambient occlusion: none, estimated from neighboring cells and distances, or sampled by "
-          "rays"),
+          "rays",
+          1, "light.transport=direct"),
       knob<&Budget::light, &LightBudget::corner_samples>(
           "light.corner_samples", "rays", {1, 4096}, "rays for the ambient occlusion of a place", 1,
           "light.corners=sampled"),
       knob<&Budget::light, &LightBudget::wet_floor>(
           "light.wet_floor", "", {},
           "reflections on wet floors: none, mirrored shows the map upside down, traced follows a "
-          "bounce"),
+          "bounce",
+          1, "light.transport=direct"),
       knob<&Budget::light, &LightBudget::softness>(
           "light.softness", "", {},
           "shadow edges: hard, quick estimates the penumbra from distances on the way to the "
-          "light, sampled casts rays over the light's size"),
+          "light, sampled casts rays over the light's size",
+          1, "light.transport=direct"),
       knob<&Budget::light, &LightBudget::soft_samples>(
           "light.soft_samples", "rays", {1, 4096},
           "shadow rays toward each light where softness is sampled", 1, "light.softness=sampled"),
       knob<&Budget::light, &LightBudget::fog>(
           "light.fog", "", {},
           "light in fog: quick is one color, sampled is darker where the sun does not reach "
-          "(shadow rays from places along the lane)"),
+          "(shadow rays from places along the lane)",
+          1, "light.transport=direct"),
       knob<&Budget::light, &LightBudget::fog_samples>(
           "light.fog_samples", "rays", {1, 4096}, "places along a lane where lit fog is sampled", 1,
           "light.fog=sampled"),

@@ -103,20 +103,25 @@ std::set<std::string_view> tied_knobs(const std::vector<Vary>& vary) {
   const auto needed = [](const Knob<Budget>& entry) {
     return entry.info.only_with.substr(0, entry.info.only_with.find('='));
   };
+  const auto spread = [&](const auto& adds) {
+    for (std::size_t before = 0; before != tied.size();) {
+      before = tied.size();
+      for (const Knob<Budget>& entry : budget_knobs()) {
+        const std::string_view other = needed(entry);
+        // Which kind of light there is is no matter of accuracy.
+        if (!other.empty() && other != "light.transport") adds(entry.info.name, other);
+      }
+    }
+  };
   for (const Vary& one : vary) {
     for (const Knob<Budget>& entry : budget_knobs()) {
       if (entry.info.name == one.knob) tied.insert(entry.info.name);
     }
   }
-  for (std::size_t before = 0; before != tied.size();) {
-    before = tied.size();
-    for (const Knob<Budget>& entry : budget_knobs()) {
-      const std::string_view other = needed(entry);
-      if (other.empty()) continue;
-      if (tied.contains(entry.info.name)) tied.insert(other);
-      if (tied.contains(other)) tied.insert(entry.info.name);
-    }
-  }
+  spread([&](std::string_view name, std::string_view other) {
+    if (tied.contains(name)) tied.insert(other);
+    if (tied.contains(other)) tied.insert(name);
+  });
   return tied;
 }
 
@@ -475,10 +480,21 @@ Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
     }
   }
   best.frame.samples = std::max(best.frame.samples, base.against.samples);
+  // Light that goes by paths is the truth for light that does not.
+  const bool paths =
+      best.light.transport == Transport::paths ||
+      std::any_of(settings.begin(), settings.end(), [](const Setting& setting) {
+        return setting.budget.light.transport == Transport::paths;
+      });
+  if (paths) {
+    best.light.transport = Transport::paths;
+    best = with_path_truth(best);
+  }
   for (const Setting& setting : settings) {
     const FrameBudget& frame = setting.budget.frame;
     if (varied("frame.samples") && base.against.samples == 0) {
-      best.frame.samples = std::clamp(4 * frame.samples, best.frame.samples, 1024);
+      best.frame.samples =
+          std::clamp(4 * frame.samples, best.frame.samples, std::max(1024, best.frame.samples));
     }
     const bool size = varied("frame.size");
     if (size || varied("frame.width")) {

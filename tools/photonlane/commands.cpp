@@ -136,6 +136,58 @@ std::optional<PixelPart> part_of(const RenderCommand& command) {
 
 }  // namespace
 
+namespace {
+
+/// The layers that are rendered for an output file.
+LayerSet layers_for(const io::SceneFile& file, const World& world, Layer layer, bool exr) {
+  if (!exr) return layer == Layer::color ? LayerSet{Layer::display} : LayerSet{layer};
+  LayerSet layers = measurable_layers(world);
+  if (file.budget.light.transport == Transport::paths && world.plane() == nullptr) {
+    for (const Layer one : {Layer::radiance, Layer::samples, Layer::variance}) layers.add(one);
+  }
+  return layers;
+}
+
+/// A picture that grows until a limit holds or it is stopped.
+int run_growing(const RenderCommand& command, const io::SceneFile& file, const World& world,
+                const LayerSet& layers) {
+  if (!command.part.empty() || !file.views.empty()) {
+    throw Error(ErrorKind::usage, "--until and --resume take one whole view of a scene");
+  }
+  io::GrowingRun growing;
+  for (const std::string& text : command.until) growing.until.push_back(io::parse_until(text));
+  growing.threads = command.common.threads;
+  growing.resume = command.resume;
+  growing.layers = layers;
+  const Stoppable stoppable;
+  ProgressBar bar("render", command.common.quiet);
+  const auto show = bar.callback();
+  growing.progress = [&](const io::GrowingProgress& now) {
+    if (now.samples >= 2) {
+      bar.note(fmt::format("{:.4g} samples, RMSE {:.4f} ({:.4f} to {:.4f})", now.samples,
+                           now.error.rmse, now.error.low, now.error.high));
+    }
+    return show(now.share);
+  };
+  const io::GrownFrame grown = io::grow_frame(file, world, command.output, growing);
+  bar.clear();
+  if (command.common.json) {
+    put(io::frame_json(grown.frame));
+  } else if (!command.common.quiet) {
+    put(io::cost_text(grown.frame));
+    if (command.cost) put(io::stages_text(grown.frame.cost));
+    if (!grown.stopped) print("ended by {}\n", grown.ended_by);
+    print("{}\n", command.output);
+  }
+  if (!grown.stopped) return success;
+  complain(fmt::format("stopped at {:.4g} samples a pixel; --resume goes on from {}.growing",
+                       grown.progress.samples, command.output));
+  end_by_signal();
+  return success;
+}
+
+}  // namespace
+
 int run(const RenderCommand& command) {
   Layer layer = Layer::color;
   bool known = false;
@@ -166,12 +218,16 @@ int run(const RenderCommand& command) {
     options.part = part_of(command);
     Frame frame;
     const World world = compile(file.scene);
+    if (!command.until.empty() || command.resume) {
+      if (!picture_of_colors) {
+        throw Error(ErrorKind::usage, "--until and --resume make pictures, expected no --layer");
+      }
+      return run_growing(command, file, world, layers_for(file, world, Layer::color, exr));
+    }
     {
       ProgressBar bar("render", command.common.quiet);
       options.progress = bar.callback();
-      options.layers = exr                     ? measurable_layers(world)
-                       : layer == Layer::color ? LayerSet{Layer::display}
-                                               : LayerSet{layer};
+      options.layers = layers_for(file, world, layer, exr);
       frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
                                  : render_views(world, file.views, file.budget, std::move(options));
     }

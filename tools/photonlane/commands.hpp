@@ -32,6 +32,8 @@ struct RenderCommand {
   std::string part;                  ///< "X,Y,WIDTHxHEIGHT"; empty: all
   bool no_legend = false;
   bool cost = false;
+  std::vector<std::string> until;
+  bool resume = false;
 };
 
 struct MakeMapCommand {

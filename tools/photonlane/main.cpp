@@ -118,6 +118,13 @@ void add_render(CLI::App& app, Arguments& all) {
       ->type_name("X,Y,WIDTHxHEIGHT");
   render_app->add_flag("--cost", render.cost,
                        "tell where the time of all threads went, by work and by kind of lanes");
+  render_app
+      ->add_option("--until", render.until,
+                   "where light.transport is paths: let the picture grow until one of these holds: "
+                   "samples=N a pixel, rmse=ERROR left in display values, seconds=N; it is written "
+                   "every few seconds, and Ctrl-C keeps what there is")
+      ->type_name("LIMIT");
+  render_app->add_flag("--resume", render.resume, "go on with a growing picture that was stopped");
   render_app->callback([&] { all.chosen = [&] { return run(all.render); }; });
 }
 

@@ -93,8 +93,11 @@ std::string time_left(double seconds) { return time_text(seconds) + " left"; }
 ProgressBar::ProgressBar(std::string title, bool quiet)
     : title_(std::move(title)), wanted_(!quiet), terminal_(isatty(STDERR_FILENO) != 0) {}
 
-ProgressBar::~ProgressBar() {
+ProgressBar::~ProgressBar() { clear(); }
+
+void ProgressBar::clear() {
   if (shown_ && terminal_) put_to(stderr, "\r\033[K");
+  shown_ = false;
 }
 
 std::function<bool(double)> ProgressBar::callback() {
@@ -117,13 +120,14 @@ void ProgressBar::show(double share) {
   const std::string left = time_left(spent * (1 - share) / (share - first_));
   if (!terminal_) {
     // A log gets a line a minute.
-    put_to(stderr, fmt::format("{} {:.0f} %, {}\n", title_, 100 * share, left));
+    put_to(stderr, fmt::format("{} {:.0f} %, {}{}{}\n", title_, 100 * share, left,
+                               words_.empty() ? "" : ", ", words_));
     return;
   }
   constexpr int cells = 30;
   const int done = std::clamp(static_cast<int>(std::lround(cells * share)), 0, cells);
-  put_to(stderr, fmt::format("\r\033[K{} {:=>{}}{:>{}} {:3.0f} %, {}", title_, "", done, "",
-                             cells - done, 100 * share, left));
+  put_to(stderr, fmt::format("\r\033[K{} {:=>{}}{:>{}} {:3.0f} %, {}{}{}", title_, "", done, "",
+                             cells - done, 100 * share, left, words_.empty() ? "" : ", ", words_));
   std::fflush(stderr);
 }
 

@@ -60,13 +60,17 @@ class ProgressBar {
   ProgressBar(const ProgressBar&) = delete;
   ProgressBar& operator=(const ProgressBar&) = delete;
 
+  /// Words behind the bar, from now on.
+  void note(std::string words) { words_ = std::move(words); }
+  /// Takes the bar away.
+  void clear();
   /// To pass on as a progress callback; false once a signal has come to a Stoppable.
   std::function<bool(double)> callback();
 
  private:
   void show(double share);
 
-  std::string title_;
+  std::string title_, words_;
   bool wanted_;
   bool terminal_;
   double first_ = -1;  ///< the share it began with
