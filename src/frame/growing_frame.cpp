@@ -34,6 +34,9 @@ constexpr std::size_t told_emission = told_light;
 constexpr std::size_t told_albedo = told_emission + 3;
 constexpr std::size_t told_count = told_albedo + 4;
 
+/// Samples that a part of the picture may be ahead of others.
+constexpr double most_ahead = 16;
+
 /// Until samples go where the error is, all pixels have as many; then there are half as many more
 /// in every round.
 constexpr double first_round = 8;
@@ -525,10 +528,11 @@ void GrowingFrame::take(int samples, const std::function<bool(double share)>& pr
   const double from = in.gathered.asked;
   const double to = std::floor(from) + samples;
   while (in.gathered.asked < to) {
-    double until = to;
+    // In steps, so that no part of the picture gets far ahead of the others.
+    double until = std::min(to, in.gathered.asked + most_ahead);
     if (in.budget.frame.adaptive) {
       if (in.gathered.asked >= in.gathered.round_to) in.start_round();
-      until = std::min(to, in.gathered.round_to);
+      until = std::min(until, in.gathered.round_to);
     }
     const double begun = in.gathered.asked;
     std::function<bool(double)> within;
@@ -537,7 +541,15 @@ void GrowingFrame::take(int samples, const std::function<bool(double share)>& pr
         return progress((begun - from + share * (until - begun)) / (to - from));
       };
     }
-    in.take_until(in.plan(until), within);
+    try {
+      in.take_until(in.plan(until), within);
+    } catch (const Error&) {
+      // What all pixels have was asked for.
+      if (!in.budget.frame.adaptive) {
+        in.gathered.asked = *std::ranges::min_element(in.gathered.samples);
+      }
+      throw;
+    }
     in.gathered.asked = until;
   }
 }

@@ -151,10 +151,10 @@ struct Reached {
   bool done = false;
   double share = 0;
 };
-Reached reached(const Until& until, const GrowingProgress& now) {
+Reached reached(const Until& until, const GrowingProgress& now, double asked) {
   switch (until.kind) {
     case UntilKind::samples:
-      return {now.samples >= until.value - 1e-9, now.samples / until.value};
+      return {asked >= until.value, asked / until.value};
     case UntilKind::seconds:
       return {now.seconds >= until.value, now.seconds / until.value};
     case UntilKind::rmse: {
@@ -261,7 +261,7 @@ class Growing {
     now_.error = frame_.error();
     now_.share = 0;
     for (const Until& until : until_) {
-      const Reached one = reached(until, now_);
+      const Reached one = reached(until, now_, frame_.gathered().asked);
       now_.share = std::max(now_.share, std::min(one.share, 1.0));
       if (one.done && result.ended_by.empty()) result.ended_by = in_words_of(until, now_);
     }
@@ -271,7 +271,7 @@ class Growing {
   /// Some samples more: about a second of them, and no more than are asked for.
   void advance() {
     const Stopwatch watch;
-    const double before = frame_.samples();
+    const double before = frame_.gathered().asked;
     double most = before < 1 ? 1 : std::max(1.0, 1000 / std::max(per_sample_ms_, 1e-3));
     bool by_time = false;
     for (const Until& until : until_) {
@@ -287,7 +287,7 @@ class Growing {
       const int samples = static_cast<int>(std::ceil(std::clamp(most, 1.0, 4096.0)));
       frame_.take(samples, [&](double) { return !run_.progress || run_.progress(now_); });
     }
-    const double more = frame_.samples() - before;
+    const double more = frame_.gathered().asked - before;
     if (more > 0) per_sample_ms_ = watch.milliseconds() / more;
   }
 

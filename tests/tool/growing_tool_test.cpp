@@ -42,7 +42,7 @@ TEST_F(GrowingTool, EndsAtTheFirstLimitThatHolds) {
 TEST_F(GrowingTool, WithoutLimitsMakesTheSameAsOneThatGrows) {
   EXPECT_EQ(tool("render yard.yaml -o at_once.png").code, 0);
   EXPECT_EQ(tool("render yard.yaml -o growing.png --until samples=6 --threads 1").code, 0);
-  EXPECT_EQ(folder.read("at_once.png"), folder.read("growing.png"));
+  EXPECT_TRUE(folder.read("at_once.png") == folder.read("growing.png"));
 }
 
 TEST_F(GrowingTool, GoesOnWhereItWasStopped) {
@@ -55,6 +55,7 @@ TEST_F(GrowingTool, GoesOnWhereItWasStopped) {
   EXPECT_THAT(stopped.errors, HasSubstr("--resume goes on from part.png.growing"));
   const std::string state = folder.read("part.png.growing");
   // Nothing else is gone on with, and what is there stays.
+  // All its pixels had as many, some maybe one more.
   const auto reached = nlohmann::json::parse(state.substr(0, state.find('\n')))["asked"];
   const int samples = static_cast<int>(reached.get<double>()) + 40;
   const std::string on =
@@ -73,7 +74,7 @@ TEST_F(GrowingTool, GoesOnWhereItWasStopped) {
   EXPECT_EQ(tool(on + "64x40 --set frame.samples=9").code, 0);
   EXPECT_EQ(
       tool(fmt::format("render yard.yaml -o whole.png --set frame.samples={}", samples)).code, 0);
-  EXPECT_EQ(folder.read("part.png"), folder.read("whole.png"));
+  EXPECT_TRUE(folder.read("part.png") == folder.read("whole.png"));
   EXPECT_FALSE(std::filesystem::exists(folder.path() + "/" + "part.png.growing"));
 }
 
