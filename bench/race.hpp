@@ -78,6 +78,7 @@ void race_folds(const std::string& wanted, std::vector<Race>& races);
 void race_planes(const std::string& wanted, std::vector<Race>& races);
 /// Prints what lanes cost, by kind; only where it is asked for by name.
 void race_lanes(const std::string& wanted, std::vector<Race>& races);
+void race_paths(const std::string& wanted, std::vector<Race>& races);
 void race_rooms(const std::string& wanted, std::vector<Race>& races);
 
 }  // namespace photonlane::bench

@@ -360,6 +360,7 @@ int run(int argc, char** argv) {
   race_fields(wanted, races);
   race_folds(wanted, races);
   race_planes(wanted, races);
+  race_paths(wanted, races);
   race_rooms(wanted, races);
   race_lanes(wanted, races);
 

@@ -168,6 +168,11 @@ std::span<const Knob<Budget>> budget_knobs() {
           "light.transport", "", {},
           "direct adds sun, lamps and ambient light by rules of thumb; paths follows light by paths "
           "that bounce at random off everything, as it really goes"),
+      knob<&Budget::light, &LightBudget::seek>(
+          "light.seek", "", {},
+          "look for lights from every surface that a path meets, beside meeting them by chance: the "
+          "same light with less noise; without it a sun or a lamp is hardly ever found",
+          1, "light.transport=paths"),
       knob<&Budget::light, &LightBudget::exposure>(
           "light.exposure", "stops", {-40, 40},
           "exposure: each stop shows radiance twice as bright", 1, "light.transport=paths"),

@@ -135,11 +135,13 @@ class Tracer {
       ++first[of];
     }
     for (std::size_t k = 1; k < first.size(); ++k) first[k] += first[k - 1];
-    next_.resize(first.empty() ? 0 : first.back());
+    const std::size_t left = first.empty() ? 0 : first.back();
+    if (next_.size() < left) next_.resize(left);
     for (std::size_t i = 0; i < lanes_.size(); ++i) {
       if (going_[i] != 0) next_[first[kind(lanes_[i])]++] = lanes_[i];
     }
     std::swap(lanes_, next_);
+    lanes_.resize(left);
     eye_ = false;
   }
 
@@ -550,7 +552,7 @@ class Tracer {
   float look(const RoomView& here, const PathLane& lane, bool body,
              const Scattering& scattering, const SurfaceFrame& frame, const Way& out,
              const Vec3d& place, const Vec3d& up, float off, std::vector<LightQuery>& queries) {
-    if (lane.on.inside) return 0;
+    if (lane.on.inside || !view_.budget.light.seek) return 0;
     const RoomLights& lights = scene_.lights[here.index];
     const SamplePoints::Pair which = draw(lane, light_kind);
     const RoomLights::Pick pick = lights.pick(place, which.u);

@@ -432,6 +432,27 @@ TEST(Paths, RouletteAndSeekingLightsDoNotChangeTheMean) {
   }
 }
 
+TEST(Paths, LightsThatAreNotSoughtBringTheSameWithMoreNoise) {
+  Scene scene = test::drawn(test::square_room(3));
+  test::empty_air(scene.room());
+  scene.materials[0].base = {0.6f, 0.5f, 0.4f};
+  scene.room().light.lamps.push_back(
+      {.place = {2.5, 2.5, 2}, .color = {1, 1, 1}, .range = 4, .radius = 0.5, .power = 20});
+  Camera camera;
+  camera.eye = {1.4, 1.4, 1.2};
+  camera.heading = 0.8;
+  camera.pitch = -0.3;
+  Budget budget = path_budget(32, 24, test::effort(256), 3);
+  const auto sought = mean_radiance(path_frame(scene, camera, budget));
+  budget.light.seek = false;
+  const Frame by_chance = path_frame(scene, camera, budget);
+  EXPECT_NEAR(mean_radiance(by_chance).value, sought.value, 0.03 * sought.value);
+  ASSERT_TRUE(by_chance.path_report);
+  budget.light.seek = true;
+  EXPECT_GT(by_chance.path_report->rmse,
+            3 * path_frame(scene, camera, budget).path_report->rmse);
+}
+
 TEST(Paths, EmissionShowsWithoutPathsToo) {
   Scene scene = test::drawn(test::square_room(3));
   test::empty_air(scene.room());

@@ -334,6 +334,69 @@ void show_dew(const DemoCommand& command) {
                            small.frame.width, small.frame.height));
 }
 
+/// After dark: light that bounces, what each bounce brings, and how wrong the tricks of the evening
+/// are against it.
+void show_night(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/night");
+  const std::string folder = command.output + "/night";
+  const io::SceneFile night = open_scene(
+      {.scene = demo_folder(command.scenes) + "/glasshouse-night.yaml", .size = size_of(command)});
+  const World world = compile(night.scene);
+  const auto grow = [&](const io::SceneFile& file, const World& of, const std::string& name,
+                        double seconds) {
+    ProgressBar bar("render", command.quiet);
+    const auto show = bar.callback();
+    io::GrowingRun run{.until = {{io::UntilKind::seconds, seconds}, {io::UntilKind::rmse, 0.01}}};
+    run.threads = command.threads;
+    run.layers = {Layer::color, Layer::display};
+    run.progress = [&](const io::GrowingProgress& now) { return show(now.share); };
+    const io::GrownFrame grown = io::grow_frame(file, of, folder + "/" + name, run);
+    bar.clear();
+    if (grown.stopped) throw Error(ErrorKind::cancelled, "stopped by the caller");
+    return grown.frame;
+  };
+  const auto say = [&](const std::string& text) {
+    if (!command.quiet) print("{}\n", text);
+  };
+  const double longer = command.full ? 12 : 1;
+  Frame view = grow(night, world, "view.png", 25 * longer);
+  say(fmt::format("night/view.png: {}\n{}", night.scene.title, io::path_text(*view.path_report)));
+  {
+    Budget small = night.budget;
+    small.frame.width /= 2;
+    small.frame.height /= 2;
+    small.frame.samples = command.full ? 128 : 16;
+    const LayerSet layers{Layer::light_0, Layer::light_1, Layer::light_2, Layer::light_4,
+                          Layer::bounces};
+    Frame told = render(
+        world, night.camera, small,
+        {.layers = layers, .threads = command.threads, .progress = {}, .recycle = {}});
+    for (const Layer layer : layers.list()) {
+      io::write_layer(fmt::format("{}/layer-{}.png", folder, name_of(layer)), told, layer);
+    }
+    say("night/layer-*.png: light that was thrown back so often, and how often paths were");
+  }
+  // The evening, as the tricks have it and as light goes.
+  io::SceneFile evening = open_scene({.scene = demo_folder(command.scenes) + "/glasshouse-evening.yaml",
+                                      .size = size_of(command)});
+  const World lit = compile(evening.scene);
+  Frame tricks = render(lit, evening.camera, evening.budget,
+                        {.layers = {Layer::color, Layer::display},
+                         .threads = command.threads,
+                         .progress = {},
+                         .recycle = {}});
+  io::write_frame(folder + "/evening-direct.png", tricks);
+  evening.budget.light.transport = Transport::paths;
+  evening.budget.light.exposure = -1.2;
+  evening.budget.frame.clamp = 20;
+  const Frame paths = grow(evening, lit, "evening-paths.png", 15 * longer);
+  const Difference off = compare(tricks, paths);
+  io::write_png(folder + "/evening-difference.png", io::difference_picture(off));
+  say(fmt::format("night/evening-direct.png, evening-paths.png, evening-difference.png: RMSE {:.3f} "
+                  "between tricks and paths\n{}",
+                  off.rmse, io::path_text(*paths.path_report)));
+}
+
 /// A part of the demo, and how long it takes beside the others: seconds on two cores.
 struct Part {
   std::string_view name;
@@ -343,7 +406,7 @@ struct Part {
 constexpr Part parts[] = {{"plan", 3, show_stepping},   {"evening", 9, show_light},
                           {"court", 31, show_fields},   {"wings", 5, show_rooms},
                           {"window", 15, show_window},  {"dew", 8, show_dew},
-                          {"flowers", 50, show_flowers}};
+                          {"flowers", 50, show_flowers}, {"night", 52, show_night}};
 
 /// The parts that are asked for, in their order.
 std::vector<const Part*> parts_of(const DemoCommand& command) {

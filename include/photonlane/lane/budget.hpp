@@ -206,6 +206,7 @@ struct LightBudget {
   int fog_samples = 8;
   int crossings = 1;  ///< portals that light of the sun and of lamps comes through
   Transport transport = Transport::direct;
+  bool seek = true;  ///< of paths: look for lights from every surface; else they are met by chance
   double exposure = 0;  ///< of paths: radiance is shown 2 to the power of this times as bright
   Metering metering = Metering::manual;
 };
