@@ -50,7 +50,8 @@ Balls balls(int count, int width, int height) {
   scene.room().add(std::move(spheres));
   scene.room().fog = {.color = {0, 0, 0}, .start = 1e6, .end = 2e6};
   scene.room().sky = Sky{};
-  scene.room().light.sun = Sun{.heading = 2.4, .elevation = 0.6, .color = {1, 1, 1}, .size = degrees(8)};
+  scene.room().light.sun =
+      Sun{.heading = 2.4, .elevation = 0.6, .color = {1, 1, 1}, .size = degrees(8)};
   result.camera = Camera::look_at({0, -0.7 * side - 2, 1.8}, {0, 0, 0.2}, degrees(45));
   const Vec3d toward = sun_direction(*scene.room().light.sun);
   for (int axis = 0; axis < 3; ++axis) result.plain.sun[axis] = static_cast<float>(toward[axis]);
@@ -91,8 +92,9 @@ void race_paths(const std::string& wanted, std::vector<Race>& races) {
     std::vector<Runner> runners{
         {"photonlane",
          [&] {
-           frame = render(world, all.camera, budget,
-                          {.layers = {Layer::radiance}, .threads = 2, .progress = {}, .recycle = {}});
+           frame =
+               render(world, all.camera, budget,
+                      {.layers = {Layer::radiance}, .threads = 2, .progress = {}, .recycle = {}});
          },
          {}},
         {"by hand, one thread",
@@ -108,8 +110,8 @@ void race_paths(const std::string& wanted, std::vector<Race>& races) {
       }
     }
     for (std::size_t i = 1; i < picture.size(); i += 3) theirs += static_cast<double>(picture[i]);
-    fmt::print("{}: mean radiance {:.5f}, by hand {:.5f}\n", name,
-               ours / (one.width * one.height), theirs / (one.width * one.height));
+    fmt::print("{}: mean radiance {:.5f}, by hand {:.5f}\n", name, ours / (one.width * one.height),
+               theirs / (one.width * one.height));
     races.push_back(race(name, runners[0], runners[1], one.bar));
   }
 }

@@ -66,7 +66,8 @@ V over(V normal, Random& random) {
   const float u = random.next();
   const float turn = 6.2831853f * random.next();
   const float radius = std::sqrt(u);
-  const V one = unit(std::abs(normal.x) > 0.5f ? cross(normal, {0, 1, 0}) : cross(normal, {1, 0, 0}));
+  const V one =
+      unit(std::abs(normal.x) > 0.5f ? cross(normal, {0, 1, 0}) : cross(normal, {1, 0, 0}));
   const V two = cross(normal, one);
   return one * (radius * std::cos(turn)) + two * (radius * std::sin(turn)) +
          normal * std::sqrt(1 - u);
@@ -93,8 +94,7 @@ V path(const PathScene& scene, V from, V way, int bounces, Random& random) {
     if (met < 0) {
       V seen = sky(way);
       if (straight && dot(way, toward) >= scene.sun_cosine) {
-        const float disc =
-            scene.sun_color / (1 - scene.sun_cosine * scene.sun_cosine);
+        const float disc = scene.sun_color / (1 - scene.sun_cosine * scene.sun_cosine);
         seen = seen + V{disc, disc, disc};
       }
       light = light + V{weight.x * seen.x, weight.y * seen.y, weight.z * seen.z};
@@ -135,9 +135,8 @@ V path(const PathScene& scene, V from, V way, int bounces, Random& random) {
         way = way + normal * (2 * cosine);
       } else {
         const float ratio = 1 / index;
-        way = unit(way * ratio +
-                   normal * (ratio * cosine -
-                             std::sqrt(1 - ratio * ratio * (1 - cosine * cosine))));
+        way = unit(way * ratio + normal * (ratio * cosine -
+                                           std::sqrt(1 - ratio * ratio * (1 - cosine * cosine))));
         from = place - normal * 1e-3f;
       }
       straight = true;
@@ -164,11 +163,17 @@ void trace_paths(const PathScene& scene, const PathView& view, int samples, int 
       Random random{static_cast<std::uint32_t>(y * view.width + x) * 2654435761u + 1};
       V sum{0, 0, 0};
       for (int s = 0; s < samples; ++s) {
-        const float u = (static_cast<float>(x) + random.next() - 0.5f * static_cast<float>(view.width)) / view.focal;
-        const float v = (0.5f * static_cast<float>(view.height) - static_cast<float>(y) - random.next()) / view.focal;
+        const float u =
+            (static_cast<float>(x) + random.next() - 0.5f * static_cast<float>(view.width)) /
+            view.focal;
+        const float v =
+            (0.5f * static_cast<float>(view.height) - static_cast<float>(y) - random.next()) /
+            view.focal;
         sum = sum + path(scene, eye, unit(forward + right * u + up * v), bounces, random);
       }
-      float* out = picture.data() + 3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(view.width) + static_cast<std::size_t>(x));
+      float* out =
+          picture.data() + 3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(view.width) +
+                                static_cast<std::size_t>(x));
       out[0] = sum.x / static_cast<float>(samples);
       out[1] = sum.y / static_cast<float>(samples);
       out[2] = sum.z / static_cast<float>(samples);

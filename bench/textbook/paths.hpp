@@ -15,8 +15,8 @@ struct Ball {
 /// Balls under a sky and a sun, on a ball that is their ground.
 struct PathScene {
   std::vector<Ball> balls;
-  float sun[3];    ///< toward it
-  float sun_color;  ///< irradiance over pi
+  float sun[3];      ///< toward it
+  float sun_color;   ///< irradiance over pi
   float sun_cosine;  ///< of half its angle
 };
 
@@ -26,9 +26,9 @@ struct PathView {
   float focal;  ///< pixels
 };
 
-/// A path tracer as one writes it first: a pixel, a sample and a ray at a time, every ball looked at
-/// for each ray, one ray toward the sun at every diffuse surface, roulette where little is carried.
-/// Gives red, green and blue of every pixel.
+/// A path tracer as one writes it first: a pixel, a sample and a ray at a time, every ball looked
+/// at for each ray, one ray toward the sun at every diffuse surface, roulette where little is
+/// carried. Gives red, green and blue of every pixel.
 void trace_paths(const PathScene& scene, const PathView& view, int samples, int bounces,
                  std::vector<float>& picture);
 

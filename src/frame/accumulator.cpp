@@ -14,8 +14,9 @@ void Accumulator::add(const Frame& frame) {
     throw Error(ErrorKind::usage, "a frame without the layer color, expected one to add up");
   }
   if (frame.budget.light.transport == Transport::paths) {
-    throw Error(ErrorKind::usage,
-                "a frame of path-traced light, whose colors do not add up; expected a GrowingFrame");
+    throw Error(
+        ErrorKind::usage,
+        "a frame of path-traced light, whose colors do not add up; expected a GrowingFrame");
   }
   const Size size = frame.size();
   if (samples_ > 0 && size != size_) {

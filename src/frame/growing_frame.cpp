@@ -74,12 +74,12 @@ struct GrowingFrame::Inside {
                                         (tells() ? told_count * sizeof(float) : 0) +
                                         (options.meters ? 2 * sizeof(float) : 0));
     if (bytes > options.memory_limit) {
-      throw Error(ErrorKind::memory,
-                  fmt::format("a growing frame of {}x{} pixels needs {:.1f} GiB, the limit is "
-                              "{:.1f} GiB",
-                              part.size.width, part.size.height,
-                              static_cast<double>(bytes) / 0x1p30,
-                              static_cast<double>(options.memory_limit) / 0x1p30));
+      throw Error(
+          ErrorKind::memory,
+          fmt::format("a growing frame of {}x{} pixels needs {:.1f} GiB, the limit is "
+                      "{:.1f} GiB",
+                      part.size.width, part.size.height, static_cast<double>(bytes) / 0x1p30,
+                      static_cast<double>(options.memory_limit) / 0x1p30));
     }
     gathered.sums.assign(6 * pixels, 0.0);
     gathered.largest.assign(4 * pixels, 0.0f);
@@ -220,8 +220,7 @@ bool GrowingFrame::Inside::add_sample(std::size_t group, const std::vector<std::
   return true;
 }
 
-void GrowingFrame::Inside::take_in(const PathResults& results,
-                                   const std::vector<PathStart>& starts,
+void GrowingFrame::Inside::take_in(const PathResults& results, const std::vector<PathStart>& starts,
                                    const std::vector<std::uint32_t>& pixels,
                                    const StageReading& reading) {
   const auto most = static_cast<float>(budget.frame.clamp);
@@ -239,7 +238,8 @@ void GrowingFrame::Inside::take_in(const PathResults& results,
       clamped += static_cast<double>((1 - scale) * all);
       color = {color.red * scale, color.green * scale, color.blue * scale};
     }
-    const std::size_t half = (starts[i].sample - static_cast<std::uint32_t>(budget.frame.first)) & 1;
+    const std::size_t half =
+        (starts[i].sample - static_cast<std::uint32_t>(budget.frame.first)) & 1;
     double* sums = gathered.sums.data() + 6 * static_cast<std::size_t>(pixels[i]) + 3 * half;
     float* largest = gathered.largest.data() + 4 * static_cast<std::size_t>(pixels[i]);
     if (color.red + color.green + color.blue > largest[0] + largest[1] + largest[2]) {
@@ -291,7 +291,8 @@ void GrowingFrame::Inside::take_until(const std::vector<std::uint32_t>& until,
       if (!progress) continue;
       done += static_cast<std::uint64_t>(group_across) * group_down;
       const std::lock_guard lock(telling);
-      const double share = static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(wanted, 1));
+      const double share =
+          static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(wanted, 1));
       if (!progress(std::min(share, 1.0))) stopped = true;
     }
   });
@@ -331,8 +332,7 @@ void GrowingFrame::Inside::start_round() {
   std::vector<double> spread(all.samples.size(), 0.0);
   const int width = all.part.size.width;
   for (std::size_t i = 0; i < errors.size(); ++i) {
-    const std::size_t at =
-        cell_of_pixel(static_cast<int>(i) % width, static_cast<int>(i) / width);
+    const std::size_t at = cell_of_pixel(static_cast<int>(i) % width, static_cast<int>(i) / width);
     spread[at] += static_cast<double>(errors[i]) * all.samples[at];
   }
   for (int row = 0; row < cells_down; ++row) {
@@ -425,14 +425,14 @@ std::vector<float> GrowingFrame::Inside::pixel_errors(double exposure) const {
   const auto scale = static_cast<float>(exposure);
   const int width = gathered.part.size.width;
   std::vector<float> errors(count());
-  parallel_for(options.threads, static_cast<std::size_t>(gathered.part.size.height),
-               [&](std::size_t y) {
-                 for (int x = 0; x < width; ++x) {
-                   const std::size_t i = y * static_cast<std::size_t>(width) + x;
-                   errors[i] = squared_error(
-                       i, gathered.samples[cell_of_pixel(x, static_cast<int>(y))], scale);
-                 }
-               });
+  parallel_for(
+      options.threads, static_cast<std::size_t>(gathered.part.size.height), [&](std::size_t y) {
+        for (int x = 0; x < width; ++x) {
+          const std::size_t i = y * static_cast<std::size_t>(width) + x;
+          errors[i] =
+              squared_error(i, gathered.samples[cell_of_pixel(x, static_cast<int>(y))], scale);
+        }
+      });
   return errors;
 }
 
@@ -442,8 +442,8 @@ double GrowingFrame::Inside::exposure() const {
   double sum = 0;
   const int width = gathered.part.size.width;
   for (std::size_t i = 0; i < count(); ++i) {
-    const std::uint32_t samples = gathered.samples[cell_of_pixel(
-        static_cast<int>(i) % width, static_cast<int>(i) / width)];
+    const std::uint32_t samples =
+        gathered.samples[cell_of_pixel(static_cast<int>(i) % width, static_cast<int>(i) / width)];
     const Color mean = mean_of(i, samples, -1);
     const double light = 0.2126 * static_cast<double>(mean[0]) +
                          0.7152 * static_cast<double>(mean[1]) +
@@ -485,8 +485,7 @@ namespace {
 void check_paths(const World& world, const Camera& camera, const Budget& budget,
                  const GrowingOptions& options) {
   if (budget.light.transport != Transport::paths) {
-    throw Error(ErrorKind::usage,
-                "a growing frame without paths, expected light.transport=paths");
+    throw Error(ErrorKind::usage, "a growing frame without paths, expected light.transport=paths");
   }
   if (world.plane() != nullptr) {
     throw Error(ErrorKind::usage, "no light goes through a plane, expected a scene of rooms");
@@ -502,8 +501,9 @@ void check_paths(const World& world, const Camera& camera, const Budget& budget,
       throw Error(ErrorKind::input,
                   fmt::format("lamp {} of room {}: radius 0, expected more than 0 meters where "
                               "light.transport is paths",
-                              k + 1, world.rooms()[r].name.empty() ? std::to_string(r + 1)
-                                                                   : world.rooms()[r].name));
+                              k + 1,
+                              world.rooms()[r].name.empty() ? std::to_string(r + 1)
+                                                            : world.rooms()[r].name));
     }
   }
 }
@@ -512,8 +512,8 @@ void check_paths(const World& world, const Camera& camera, const Budget& budget,
 
 GrowingFrame::GrowingFrame(World world, Camera camera, Budget budget, GrowingOptions options) {
   check_paths(world, camera, budget, options);
-  inside_ = std::make_unique<Inside>(std::move(world), std::move(camera), budget,
-                                     std::move(options));
+  inside_ =
+      std::make_unique<Inside>(std::move(world), std::move(camera), budget, std::move(options));
 }
 
 GrowingFrame::~GrowingFrame() = default;
@@ -575,8 +575,7 @@ void GrowingFrame::take_for(double milliseconds) {
       in.add_sample(group, until);
     });
     any = true;
-    in.gathered.asked =
-        *std::min_element(in.gathered.samples.begin(), in.gathered.samples.end());
+    in.gathered.asked = *std::min_element(in.gathered.samples.begin(), in.gathered.samples.end());
   }
   in.gathered.cast_ms += watch.milliseconds();
 }
@@ -724,9 +723,9 @@ Frame GrowingFrame::picture(LayerSet layers) const {
     }
   }
   const GrowingError error = in.error(exposure);
-  frame.path_report = PathReport{
-      samples(),  exposure,   error.rmse,
-      error.low,  error.high, all.light > 0 ? all.clamped / all.light : 0};
+  frame.path_report =
+      PathReport{samples(), exposure,   error.rmse,
+                 error.low, error.high, all.light > 0 ? all.clamped / all.light : 0};
   frame.tally = all.tally;
   frame.cost.compile_ms = in.world.compile_ms();
   frame.cost.cast_ms = all.cast_ms;

@@ -49,8 +49,8 @@ void check_layers(const World& world, const Budget& budget, LayerSet layers) {
                               name_of(first)));
     }
     if (budget.frame.scale != 1) {
-      throw Error(ErrorKind::usage, fmt::format("no layer {} where frame.scale is below 1",
-                                                name_of(first)));
+      throw Error(ErrorKind::usage,
+                  fmt::format("no layer {} where frame.scale is below 1", name_of(first)));
     }
     for (const Layer layer : LayerSet::of_paths().list()) known.add(layer);
   }

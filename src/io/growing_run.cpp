@@ -55,8 +55,9 @@ std::string difference_of(const Json& kept, const Json& own) {
       };
       const Json before = kept.at(part).value(name, Json());
       if (before == value) continue;
-      return fmt::format("with {}{} {}, this is {}", part == std::string_view("camera") ? "camera." : "",
-                         name, text(before), text(value));
+      return fmt::format("with {}{} {}, this is {}",
+                         part == std::string_view("camera") ? "camera." : "", name, text(before),
+                         text(value));
     }
   }
   return "";
@@ -77,8 +78,7 @@ void get(std::istream& stream, std::vector<Value>& values) {
 void write_gathered(const std::string& path, const GatheredLight& light, const Json& maker) {
   Json head{{"kind", file_kind},
             {"maker", maker},
-            {"part",
-             {light.part.x, light.part.y, light.part.size.width, light.part.size.height}},
+            {"part", {light.part.x, light.part.y, light.part.size.width, light.part.size.height}},
             {"round_from", light.round_from},
             {"round_to", light.round_to},
             {"asked", light.asked},
@@ -104,8 +104,7 @@ void write_gathered(const std::string& path, const GatheredLight& light, const J
 GatheredLight read_gathered(const std::string& path, const GatheredLight& own, const Json& maker) {
   std::ifstream stream(path, std::ios::binary);
   if (!stream) {
-    throw Error(ErrorKind::usage,
-                fmt::format("--resume: no {} to go on from", one_line(path)));
+    throw Error(ErrorKind::usage, fmt::format("--resume: no {} to go on from", one_line(path)));
   }
   const auto refuse = [&](const std::string& what) {
     throw Error(ErrorKind::usage, fmt::format("--resume: {} is {}", one_line(path), what));
@@ -251,9 +250,7 @@ class Growing {
     return options;
   }
 
-  std::uint32_t least() const {
-    return *std::ranges::min_element(frame_.gathered().samples);
-  }
+  std::uint32_t least() const { return *std::ranges::min_element(frame_.gathered().samples); }
 
   void look(GrownFrame& result) {
     now_.samples = frame_.samples();

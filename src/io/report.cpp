@@ -401,9 +401,12 @@ std::string frame_json(const Frame& frame) {
   if (frame.path_report) {
     const PathReport& report = *frame.path_report;
     const auto number = [](double value) { return std::isfinite(value) ? Json(value) : Json(); };
-    object["paths"] = {{"samples", report.samples},       {"exposure", report.exposure},
-                       {"rmse", number(report.rmse)},     {"rmse_low", report.rmse_low},
-                       {"rmse_high", number(report.rmse_high)}, {"clamped", report.clamped}};
+    object["paths"] = {{"samples", report.samples},
+                       {"exposure", report.exposure},
+                       {"rmse", number(report.rmse)},
+                       {"rmse_low", report.rmse_low},
+                       {"rmse_high", number(report.rmse_high)},
+                       {"clamped", report.clamped}};
   }
   return json_text(object);
 }

@@ -166,11 +166,13 @@ std::span<const Knob<Budget>> budget_knobs() {
                                                    1, "texture.sampling=filtered"),
       knob<&Budget::light, &LightBudget::transport>(
           "light.transport", "", {},
-          "direct adds sun, lamps and ambient light by rules of thumb; paths follows light by paths "
+          "direct adds sun, lamps and ambient light by rules of thumb; paths follows light by "
+          "paths "
           "that bounce at random off everything, as it really goes"),
       knob<&Budget::light, &LightBudget::seek>(
           "light.seek", "", {},
-          "look for lights from every surface that a path meets, beside meeting them by chance: the "
+          "look for lights from every surface that a path meets, beside meeting them by chance: "
+          "the "
           "same light with less noise; without it a sun or a lamp is hardly ever found",
           1, "light.transport=paths"),
       knob<&Budget::light, &LightBudget::exposure>(

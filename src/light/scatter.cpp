@@ -251,8 +251,7 @@ class BodyTable {
         const float thrown = reflectance(along, index);
         const float z = 2 * along * half.z - out.z;
         if (z > 0) {
-          sum += static_cast<double>(thrown * seen_from_both(out.z, z, width) /
-                                     seen(out.z, width));
+          sum += static_cast<double>(thrown * seen_from_both(out.z, z, width) / seen(out.z, width));
         }
         const Bent bent = bend(-out.x, -out.y, -out.z, half.x, half.y, half.z, index);
         if (bent.through && bent.z < 0) {
@@ -332,8 +331,8 @@ Scattering::Scattering(const ScatterSurface& surface) : surface_(surface) {
   const Color fresnel = straight_on_ + (1 - straight_on_) / 21;
   again_ = mirror_ ? Color(0, 0, 0)
                    : Color(fresnel * fresnel * mean.all / (1 - fresnel * (1 - mean.all)));
-  mean_layer_ = surface.film * (straight_on_ * (mean.all - mean.grazing) + mean.grazing +
-                                (1 - mean.all) * again_);
+  mean_layer_ = surface.film *
+                (straight_on_ * (mean.all - mean.grazing) + mean.grazing + (1 - mean.all) * again_);
 }
 
 /// What the layer reflects of light along a direction.
@@ -391,24 +390,23 @@ Color Scattering::value(const Way& out, const Way& in) const {
   }
   const float cosine = std::abs(in.z);
   if (diffuse_share_ > 0 && (!behind || surface_.leaf)) {
-    const Color left = layered_ ? Color((1 - layer(out.z)) * (1 - layer(cosine)) /
-                                        (1 - mean_layer_).max(1e-4f))
-                                : Color(1, 1, 1);
-    sum += surface_.base * left *
-           (diffuse_share_ * (surface_.leaf ? 0.5f : 1.0f) * cosine / pi_float);
+    const Color left =
+        layered_ ? Color((1 - layer(out.z)) * (1 - layer(cosine)) / (1 - mean_layer_).max(1e-4f))
+                 : Color(1, 1, 1);
+    sum +=
+        surface_.base * left * (diffuse_share_ * (surface_.leaf ? 0.5f : 1.0f) * cosine / pi_float);
   }
   if (behind || !layered_ || mirror_) return sum;
   const Way half = unit({out.x + in.x, out.y + in.y, out.z + in.z});
   const float along = dot(out, half);
   const float once = facets_of(half, width_) * seen_from_both(out.z, in.z, width_) / (4 * out.z);
   if (surface_.body) {
-    return sum +
-           Color(1, 1, 1) * (once * reflectance(along, surface_.index) + scattered(out, in));
+    return sum + Color(1, 1, 1) * (once * reflectance(along, surface_.index) + scattered(out, in));
   }
   const Color fresnel = straight_on_ + (1 - straight_on_) * fifth(along);
   const ReflectionTable& table = ReflectionTable::get();
-  const float again = (1 - table.at(out.z, width_).all) * (1 - table.at(in.z, width_).all) *
-                      in.z / (pi_float * std::max(1 - mean_single_, 1e-4f));
+  const float again = (1 - table.at(out.z, width_).all) * (1 - table.at(in.z, width_).all) * in.z /
+                      (pi_float * std::max(1 - mean_single_, 1e-4f));
   return sum + surface_.film * (fresnel * once + again_ * again);
 }
 
@@ -453,8 +451,7 @@ float Scattering::behind_share() const {
 float Scattering::scattered(const Way& out, const Way& in) const {
   const float share = behind_share();
   const bool behind = in.z < 0;
-  const float mean =
-      1 - body_table(behind ? 1 / surface_.index : surface_.index).mean(width_);
+  const float mean = 1 - body_table(behind ? 1 / surface_.index : surface_.index).mean(width_);
   return left_over(out.z, false) * left_over(std::abs(in.z), behind) * std::abs(in.z) *
          (behind ? share : 1 - share) / (pi_float * std::max(mean, 1e-6f));
 }
@@ -464,16 +461,16 @@ float Scattering::body_density(const Way& out, const Way& in) const {
   const float cosine = std::abs(in.z) / pi_float;
   if (mirror_) return in.z > 0 ? diffuse * cosine : 0;
   const float n = surface_.index;
-  const Way half = in.z < 0 ? bending_facet(out, in, n)
-                            : unit({out.x + in.x, out.y + in.y, out.z + in.z});
+  const Way half =
+      in.z < 0 ? bending_facet(out, in, n) : unit({out.x + in.x, out.y + in.y, out.z + in.z});
   const float along = dot(out, half);
   const float again = left_over(out.z, false);
   const float behind = behind_share();
   float sum = (in.z > 0 ? diffuse : 0) * cosine +
               (1 - diffuse) * again * (in.z < 0 ? behind : 1 - behind) * cosine;
   if (along <= 0) return sum;
-  const float facets = (1 - diffuse) * (1 - again) * facets_of(half, width_) *
-                       seen(out.z, width_) * along / out.z;
+  const float facets =
+      (1 - diffuse) * (1 - again) * facets_of(half, width_) * seen(out.z, width_) * along / out.z;
   if (in.z > 0) return sum + facets * thrown_chance(along) / (4 * along);
   const float beyond = dot(in, half);
   if (beyond >= 0) return sum;
@@ -508,9 +505,9 @@ ScatterSample Scattering::sample_body(const Way& out, float choice, float u, flo
     if (mirror_) {
       const float thrown = reflectance(along, surface_.index);
       result.sharp = true;
-      result.weight = (result.through ? surface_.tint : Color(1, 1, 1)) *
-                      ((thrown + (1 - thrown) * (1 - surface_.opacity)) /
-                       std::max(1 - diffuse, 1e-6f));
+      result.weight =
+          (result.through ? surface_.tint : Color(1, 1, 1)) *
+          ((thrown + (1 - thrown) * (1 - surface_.opacity)) / std::max(1 - diffuse, 1e-6f));
       return result;
     }
   }

@@ -481,11 +481,10 @@ Budget reference_of(const Budget& base, const std::vector<Setting>& settings,
   }
   best.frame.samples = std::max(best.frame.samples, base.against.samples);
   // Light that goes by paths is the truth for light that does not.
-  const bool paths =
-      best.light.transport == Transport::paths ||
-      std::any_of(settings.begin(), settings.end(), [](const Setting& setting) {
-        return setting.budget.light.transport == Transport::paths;
-      });
+  const bool paths = best.light.transport == Transport::paths ||
+                     std::any_of(settings.begin(), settings.end(), [](const Setting& setting) {
+                       return setting.budget.light.transport == Transport::paths;
+                     });
   if (paths) {
     best.light.transport = Transport::paths;
     best = with_path_truth(best);

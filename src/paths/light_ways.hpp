@@ -17,8 +17,8 @@ struct LightQuery {
   float scale = 1;     ///< meters in the room for a meter at the eye, at most 1
   std::span<const FaceOf> through{};  ///< portals on the way
   Color light{0, 0, 0};               ///< what arrives where nothing is in the way
-  std::uint32_t owner = 0;    ///< whose path it is
-  std::uint32_t bounces = 0;  ///< how often it is thrown back
+  std::uint32_t owner = 0;            ///< whose path it is
+  std::uint32_t bounces = 0;          ///< how often it is thrown back
 };
 
 /// Finds what arrives of light sought from places of one room: nothing behind what hides it or

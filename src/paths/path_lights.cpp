@@ -87,8 +87,8 @@ SkyLight::SkyLight(const World& world, const CompiledRoom& room)
             2 * pi * (column + (static_cast<double>(k / side) + 0.5) / side) / columns_;
         const SineCosine turn = sine_cosine(heading);
         const float across = std::sqrt(std::max(0.0f, 1 - z * z));
-        all += brightness(radiance({across * static_cast<float>(turn.cosine),
-                                    across * static_cast<float>(turn.sine), z}));
+        all += brightness(radiance(
+            {across * static_cast<float>(turn.cosine), across * static_cast<float>(turn.sine), z}));
       }
       light.push_back(all / (side * side));
       sum += static_cast<double>(light.back());
@@ -172,8 +172,7 @@ Vec3f SkyLight::sample(float u, float v, float& density) const {
   return {across * static_cast<float>(turn.cosine), across * static_cast<float>(turn.sine), z};
 }
 
-RoomLights::RoomLights(const SceneView& view, const RoomView& here)
-    : sky_(view.world, here.room) {
+RoomLights::RoomLights(const SceneView& view, const RoomView& here) : sky_(view.world, here.room) {
   const auto add_sun = [&](const Color& color, double strength, double size, const Vec3d& toward,
                            std::uint32_t room, std::span<const FaceOf> way) {
     PathLight light;
@@ -194,8 +193,7 @@ RoomLights::RoomLights(const SceneView& view, const RoomView& here)
     light.place = lamp.place;
     light.radius = lamp.radius;
     light.cone = lamp.cone;
-    light.strength =
-        static_cast<float>(lamp_power(lamp) / (4 * pi)) * brightness(lamp.color);
+    light.strength = static_cast<float>(lamp_power(lamp) / (4 * pi)) * brightness(lamp.color);
     light.room = room;
     light.index = index;
     light.way = way;
@@ -259,8 +257,8 @@ void RoomLights::add_emitters(const SceneView& view, const RoomView& here) {
         light.kind = PathLight::Kind::ball;
         light.place = one.place;
         light.radius = one.radius;
-        light.strength = brightness(light.radiance) * pi_float *
-                         static_cast<float>(one.radius * one.radius);
+        light.strength =
+            brightness(light.radiance) * pi_float * static_cast<float>(one.radius * one.radius);
       } else {
         light.kind = PathLight::Kind::box;
         light.low = one.low;
@@ -393,8 +391,8 @@ RoomLights::FogPick RoomLights::pick_in_fog(const Vec3d& from, const Vec3d& way,
   return pick;
 }
 
-float RoomLights::place_in_fog(std::size_t which, const Vec3d& from, const Vec3d& way,
-                               float meters, float extinction, float drawn, float& at) const {
+float RoomLights::place_in_fog(std::size_t which, const Vec3d& from, const Vec3d& way, float meters,
+                               float extinction, float drawn, float& at) const {
   const PathLight& light = lights_[which];
   if (light.kind == PathLight::Kind::sun || light.kind == PathLight::Kind::sky || many_) {
     const float lost = -std::expm1(-extinction * meters);
@@ -419,8 +417,7 @@ LightSample RoomLights::sample(std::size_t which, const Vec3d& from, float u, fl
       result.radiance = light.radiance;
       result.point = light.spread == 0;
       result.way = result.point ? axis : in_cone(axis, static_cast<float>(light.spread), u, v);
-      result.density =
-          result.point ? 1 : static_cast<float>(1 / (2 * pi * light.spread));
+      result.density = result.point ? 1 : static_cast<float>(1 / (2 * pi * light.spread));
       return result;
     }
     case PathLight::Kind::sky:
@@ -438,11 +435,10 @@ LightSample RoomLights::sample(std::size_t which, const Vec3d& from, float u, fl
       result.density = static_cast<float>(1 / (2 * pi * spread));
       const Vec3d way = result.way.cast<double>();
       const double along = to.dot(way);
-      const double square =
-          light.radius * light.radius - (to - along * way).squaredNorm();
+      const double square = light.radius * light.radius - (to - along * way).squaredNorm();
       result.distance = static_cast<float>(along - std::sqrt(std::max(0.0, square)));
-      result.radiance = light.kind == PathLight::Kind::lamp ? lamp_radiance(light.lamp, way)
-                                                            : light.radiance;
+      result.radiance =
+          light.kind == PathLight::Kind::lamp ? lamp_radiance(light.lamp, way) : light.radiance;
       return result;
     }
     case PathLight::Kind::box: {

@@ -41,8 +41,8 @@ struct PathLight {
   Color radiance{0, 0, 0};  ///< of its surface; irradiance of a sun without size
   Vec3d place{0, 0, 0};     ///< of lamps and balls their middle; toward the sun
   double radius = 0;
-  double spread = 0;       ///< of the sun: 1 - cosine of half its angle
-  double cone = 2 * pi;    ///< of a spot
+  double spread = 0;     ///< of the sun: 1 - cosine of half its angle
+  double cone = 2 * pi;  ///< of a spot
   Lamp lamp;
   Vec3d low{0, 0, 0}, high{0, 0, 0};  ///< of a box
   float strength = 0;                 ///< irradiance, at a meter where it is near
@@ -103,7 +103,9 @@ class RoomLights {
   /// Which light is lamp `index` of a room, seen by a way; or none.
   std::size_t find_lamp(std::uint32_t room, std::uint32_t index, std::span<const FaceOf> way) const;
   std::size_t find_sun(std::uint32_t room, std::span<const FaceOf> way) const;
-  std::size_t find_sky(std::span<const FaceOf> way) const { return way.empty() ? sky_light_ : none; }
+  std::size_t find_sky(std::span<const FaceOf> way) const {
+    return way.empty() ? sky_light_ : none;
+  }
   /// A ball or box of this room that has a surface at a place.
   std::size_t find_item(std::uint32_t item, const Vec3d& at) const;
 

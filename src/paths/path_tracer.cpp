@@ -59,8 +59,8 @@ struct PathLane {
   }
 };
 
-/// The share of one of two ways to find the same light (Veach, "Robust Monte Carlo Methods for Light
-/// Transport Simulation", 1997: the power heuristic).
+/// The share of one of two ways to find the same light (Veach, "Robust Monte Carlo Methods for
+/// Light Transport Simulation", 1997: the power heuristic).
 float share_of(float own, float other) {
   const float a = own * own;
   const float b = other * other;
@@ -197,8 +197,8 @@ class Tracer {
 
   SamplePoints::Pair draw(const PathLane& lane, PathChance what) const {
     const PathStart& start = starts_[lane.path];
-    const SamplePoints points(static_cast<std::uint64_t>(view_.budget.frame.seed), start.x,
-                              start.y, start.sample);
+    const SamplePoints points(static_cast<std::uint64_t>(view_.budget.frame.seed), start.x, start.y,
+                              start.sample);
     return points.pair(1 + chances * lane.met + what);
   }
 
@@ -218,9 +218,9 @@ class Tracer {
     if (lane.density == 0 || which == RoomLights::none) return 1;
     const RoomLights& lights = scene_.lights[lane.room];
     const float chance = lights.chance(which, lane.from, lane.sum);
-    return share_of(lane.density, chance * lights.density(which, lane.from,
-                                                          lane.on.way.template cast<float>(),
-                                                          distance, cosine));
+    return share_of(lane.density,
+                    chance * lights.density(which, lane.from, lane.on.way.template cast<float>(),
+                                            distance, cosine));
   }
 
   /// One leg of the lanes of a batch.
@@ -360,8 +360,8 @@ class Tracer {
         lights.pick_in_fog(from, lane.on.way, meters, extinction, where.u);
     if (!(pick.chance > 0)) return;
     float at;
-    const float density = lights.place_in_fog(pick.which, from, lane.on.way, meters, extinction,
-                                              where.v, at);
+    const float density =
+        lights.place_in_fog(pick.which, from, lane.on.way, meters, extinction, where.v, at);
     if (!(density > 0)) return;
     const Vec3d place = from + static_cast<double>(at) * lane.on.way;
     const SamplePoints::Pair uv = draw(lane, fog_light);
@@ -439,8 +439,7 @@ class Tracer {
     // Inside of a wall nothing is to be seen.
     if (normal.x == 0 && normal.y == 0 && normal.z == 0) return;
     const std::vector<Material>& materials = view_.world.materials();
-    const ScatterSurface surface =
-        scatter_surface(materials, surfaces, i, colors, lane.on.inside);
+    const ScatterSurface surface = scatter_surface(materials, surfaces, i, colors, lane.on.inside);
     const SurfaceFrame frame(normal);
     const Way out = toward_lane(frame, rays.x[i], rays.y[i], rays.z[i]);
     const Color emitted = emission_of(materials, surfaces, i, colors);
@@ -459,8 +458,7 @@ class Tracer {
     const Scattering scattering(surface);
     const SamplePoints::Pair kind = draw(lane, scatter_kind);
     const float off = lift(view_, surfaces.t[i], surfaces.scale_of(i));
-    const Vec3d place =
-        here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    const Vec3d place = here.origin + Vec3d(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
     const Vec3d up(normal.x, normal.y, normal.z);
     float sum = 0;
     if (lane.on.bounce < limit_ && scattering.takes_light()) {
@@ -501,7 +499,8 @@ class Tracer {
     // Lights are not looked for inside of bodies, nor behind surfaces that bend light.
     const bool sought = !next.sharp && !next.through && sum > 0;
     // What lies between the surface and where the lane starts is of the body too.
-    if (lane.on.inside) lane.start = -static_cast<double>(off) / std::max(std::abs(lane.on.way.dot(up)), 1e-3);
+    if (lane.on.inside)
+      lane.start = -static_cast<double>(off) / std::max(std::abs(lane.on.way.dot(up)), 1e-3);
     lane.density = sought ? next.density : 0;
     lane.sum = sum;
     lane.from = place;
@@ -549,9 +548,9 @@ class Tracer {
   }
 
   /// Looks for one light from a surface; gives the sum of all their strengths there.
-  float look(const RoomView& here, const PathLane& lane, bool body,
-             const Scattering& scattering, const SurfaceFrame& frame, const Way& out,
-             const Vec3d& place, const Vec3d& up, float off, std::vector<LightQuery>& queries) {
+  float look(const RoomView& here, const PathLane& lane, bool body, const Scattering& scattering,
+             const SurfaceFrame& frame, const Way& out, const Vec3d& place, const Vec3d& up,
+             float off, std::vector<LightQuery>& queries) {
     if (lane.on.inside || !view_.budget.light.seek) return 0;
     const RoomLights& lights = scene_.lights[here.index];
     const SamplePoints::Pair which = draw(lane, light_kind);

@@ -14,8 +14,8 @@ struct PathScene {
   explicit PathScene(const SceneView& seen);
 
   const SceneView& view;
-  std::vector<RoomLights> lights;   ///< by room
-  std::vector<float> extinction;    ///< of fog, by room, per meter
+  std::vector<RoomLights> lights;  ///< by room
+  std::vector<float> extinction;   ///< of fog, by room, per meter
 };
 
 /// A path from the eye that starts: its pixel, and which way it goes.
@@ -41,8 +41,8 @@ struct PathColor {
 struct PathResults {
   std::vector<PathColor> radiance;
   std::vector<std::uint32_t> bounces;
-  std::vector<std::uint32_t> work;  ///< steps and evaluations
-  bool tell = false;                ///< whether what follows is asked for
+  std::vector<std::uint32_t> work;   ///< steps and evaluations
+  bool tell = false;                 ///< whether what follows is asked for
   std::vector<PathColor> by_bounce;  ///< told_bounces a path
   std::vector<PathColor> emission, albedo;
 

@@ -2,8 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
 #include <limits>
+#include <numeric>
 
 #include "photonlane/base/trigonometry.hpp"
 
@@ -159,8 +159,8 @@ void Panels::group() {
   if (!order.empty()) {
     low_x = *std::ranges::min_element(x_);
     low_y = *std::ranges::min_element(y_);
-    side = std::max({*std::ranges::max_element(x_) - low_x,
-                     *std::ranges::max_element(y_) - low_y, 1e-3f});
+    side = std::max(
+        {*std::ranges::max_element(x_) - low_x, *std::ranges::max_element(y_) - low_y, 1e-3f});
   }
   const auto code = [&](std::uint32_t p) {
     const auto x = static_cast<std::uint32_t>((x_[p] - low_x) / side * 1023);

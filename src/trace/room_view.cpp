@@ -81,10 +81,9 @@ std::vector<RoomView> view_rooms(const World& world, std::size_t eye_room, const
   for (std::size_t r = 0; r < rooms.size(); ++r) {
     const CompiledRoom& room = rooms[r];
     const Vec3d origin = r == eye_room ? eye : middle_of(room);
-    const PaintTable paint(world.materials(), world.textures(), origin, budget.texture, pixel_angle,
-                           budget.light.transport == Transport::paths
-                               ? 1.0f
-                               : static_cast<float>(room.face_shade));
+    const PaintTable paint(
+        world.materials(), world.textures(), origin, budget.texture, pixel_angle,
+        budget.light.transport == Transport::paths ? 1.0f : static_cast<float>(room.face_shade));
     PaintTable shadow_paint = paint;
     shadow_paint.sampling = TextureSampling::nearest;
     const Fog& fog = room.fog;

@@ -23,7 +23,7 @@ struct LightImage {
   bool of_sun = false;
   std::uint32_t room = 0;   ///< it stands in
   std::uint32_t index = 0;  ///< which lamp of that room's
-  Vec3d toward{0, 0, 1};  ///< the sun, from here
+  Vec3d toward{0, 0, 1};    ///< the sun, from here
   double sun_size = 0;
   double sun_strength = 1;
   Lamp lamp;  ///< where it seems to be, in this room's measure; of the sun only its color

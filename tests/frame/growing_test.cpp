@@ -53,8 +53,7 @@ Camera eye() {
   return camera;
 }
 
-GrowingFrame growing(const Scene& scene, const Budget& budget, int threads = 2,
-                     bool tell = false) {
+GrowingFrame growing(const Scene& scene, const Budget& budget, int threads = 2, bool tell = false) {
   GrowingOptions options;
   options.threads = threads;
   options.tell = tell;
@@ -152,9 +151,9 @@ TEST(GrowingFrame, LightByBouncesAddsUpToAll) {
   const Scene scene = furnished();
   GrowingFrame frame = growing(scene, path_budget(48, 32, 1, 7), 2, true);
   frame.take(8);
-  LayerSet layers{Layer::radiance, Layer::light_0, Layer::light_1, Layer::light_2, Layer::light_3,
-                  Layer::light_4,  Layer::light_5, Layer::light_6, Layer::light_7, Layer::albedo,
-                  Layer::emission, Layer::samples};
+  LayerSet layers{Layer::radiance, Layer::light_0, Layer::light_1,  Layer::light_2,
+                  Layer::light_3,  Layer::light_4, Layer::light_5,  Layer::light_6,
+                  Layer::light_7,  Layer::albedo,  Layer::emission, Layer::samples};
   const Frame picture = frame.picture(layers);
   for (int y = 0; y < 32; ++y) {
     for (int x = 0; x < 48; ++x) {
@@ -339,11 +338,12 @@ TEST(GrowingFrame, StopsWhenToldToAndKeepsWhatItHas) {
   GrowingFrame frame = growing(scene, path_budget(200, 120, 1, 3), 1);
   frame.take(1);
   int told = 0;
-  EXPECT_THROW(frame.take(50, [&](double share) {
-    EXPECT_GE(share, 0);
-    EXPECT_LE(share, 1);
-    return ++told < 3;
-  }),
+  EXPECT_THROW(frame.take(50,
+                          [&](double share) {
+                            EXPECT_GE(share, 0);
+                            EXPECT_LE(share, 1);
+                            return ++told < 3;
+                          }),
                Error);
   EXPECT_GE(frame.samples(), 1);
   EXPECT_LT(frame.samples(), 3);

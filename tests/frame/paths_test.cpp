@@ -124,8 +124,8 @@ TEST(Paths, ALampLightsByItsFluxAndTheSquareOfItsDistance) {
     scene.room().light.lamps.push_back(lamp);
     const double square = 1 + 0.25 + 1;
     const double irradiance = 20 / (4 * pi * square) / std::sqrt(square);
-    const auto mean = mean_radiance(
-        path_frame(scene, pinhole({0, -1, 1}, {0, 0, 0}), point_budget(40000, 1)));
+    const auto mean =
+        mean_radiance(path_frame(scene, pinhole({0, -1, 1}, {0, 0, 0}), point_budget(40000, 1)));
     EXPECT_NEAR(mean.value, 0.5 / pi * irradiance, 5 * mean.error + 1e-4 * mean.value) << radius;
   }
 }
@@ -143,14 +143,14 @@ TEST(Paths, ALampThatIsFoundByBouncingAloneBringsTheSame) {
   const double radiance = 10 / (4 * pi * pi * 0.25);
   const auto bright = static_cast<float>(radiance);
   const Cell glow = scene.wall({.base = {0, 0, 0}, .emission = {bright, bright, bright}}, "glow");
-  scene.room().add(field::place({0, 1, 1}, field::sphere(0.5))
-                       .made_of(static_cast<int>(material_of(glow))));
+  scene.room().add(
+      field::place({0, 1, 1}, field::sphere(0.5)).made_of(static_cast<int>(material_of(glow))));
   const auto chance = mean_radiance(path_frame(scene, camera, point_budget(400000, 1)));
   EXPECT_NEAR(both.value, chance.value, 5 * std::hypot(both.error, chance.error));
   // And as a ball of a set of spheres, which is sought.
   scene.room().fields.pop_back();
-  scene.room().add(Spheres({{.center = {0, 1, 1}, .radius = 0.5}},
-                           static_cast<int>(material_of(glow))));
+  scene.room().add(
+      Spheres({{.center = {0, 1, 1}, .radius = 0.5}}, static_cast<int>(material_of(glow))));
   const auto sought = mean_radiance(path_frame(scene, camera, point_budget(60000, 1)));
   EXPECT_NEAR(both.value, sought.value, 5 * std::hypot(both.error, sought.error));
 }
@@ -163,8 +163,7 @@ TEST(Paths, TheSunLightsByItsStrengthWhateverItsSize) {
                                  .color = {1, 0.5f, 0.25f},
                                  .size = degrees(size),
                                  .strength = 3};
-    const Frame frame =
-        path_frame(scene, pinhole({0, -1, 1}, {0, 0, 0}), point_budget(20000, 1));
+    const Frame frame = path_frame(scene, pinhole({0, -1, 1}, {0, 0, 0}), point_budget(20000, 1));
     const auto mean = mean_radiance(frame, 1);
     // A disc that is above the horizon lights as much as its middle would.
     EXPECT_NEAR(mean.value, 0.5 * 3 * 0.5 * std::sin(degrees(40)), 5 * mean.error + 1e-4) << size;
@@ -204,8 +203,8 @@ TEST(Paths, APanoramaLightsByItsBrightPlaces) {
   const int index = scene.add(texture, "panorama");
   scene.room().sky = Sky{};
   scene.room().sky->panorama = index;
-  const auto mean = mean_radiance(
-      path_frame(scene, pinhole({0, -1, 1}, {0, 0, 0}), point_budget(60000, 1)));
+  const auto mean =
+      mean_radiance(path_frame(scene, pinhole({0, -1, 1}, {0, 0, 0}), point_budget(60000, 1)));
   EXPECT_NEAR(mean.value, 0.4, 5 * mean.error + 2e-3);
 }
 
@@ -336,11 +335,8 @@ TEST(Paths, TwoRoomsJoinedByAPortalAreLitAsOne) {
     test::empty_air(scene.room());
     return scene;
   };
-  const Lamp lamp{.place = {0.4, 3.2, 1.6},
-                  .color = {1, 0.9f, 0.7f},
-                  .range = 4,
-                  .radius = 0.15,
-                  .power = 30};
+  const Lamp lamp{
+      .place = {0.4, 3.2, 1.6}, .color = {1, 0.9f, 0.7f}, .range = 4, .radius = 0.15, .power = 30};
   Scene one = with_materials();
   furnish(one, 0, 0);
   one.room().light.lamps.push_back(lamp);
@@ -392,8 +388,8 @@ TEST(Paths, CellsAndTheSameBoxesAsFieldsAreLitAlike) {
   fields.materials = cells.materials;
   fields.materials.push_back(cells.room().floor);
   const auto box = [&](int x, int y, int material) {
-    fields.room().add(field::place({x + 0.5, y + 0.5, 0.6}, field::box({1, 1, 1.2}))
-                          .made_of(material));
+    fields.room().add(
+        field::place({x + 0.5, y + 0.5, 0.6}, field::box({1, 1, 1.2})).made_of(material));
   };
   box(1, 3, 0);
   box(3, 3, 1);
@@ -449,8 +445,7 @@ TEST(Paths, LightsThatAreNotSoughtBringTheSameWithMoreNoise) {
   EXPECT_NEAR(mean_radiance(by_chance).value, sought.value, 0.03 * sought.value);
   ASSERT_TRUE(by_chance.path_report);
   budget.light.seek = true;
-  EXPECT_GT(by_chance.path_report->rmse,
-            3 * path_frame(scene, camera, budget).path_report->rmse);
+  EXPECT_GT(by_chance.path_report->rmse, 3 * path_frame(scene, camera, budget).path_report->rmse);
 }
 
 TEST(Paths, EmissionShowsWithoutPathsToo) {

@@ -26,9 +26,9 @@ struct Kind {
 /// White surfaces of every kind, which throw back or let through all that they get.
 std::vector<Kind> white_kinds(float roughness) {
   const ScatterSurface plain{.base = {1, 1, 1}, .roughness = roughness};
-  std::vector<Kind> kinds{{"diffuse", plain}, {"metal", plain},     {"glazed", plain},
-                          {"wet", plain},     {"pane", plain},      {"glass pane", plain},
-                          {"leaf", plain},    {"half metal", plain}, {"glass", plain},
+  std::vector<Kind> kinds{{"diffuse", plain},   {"metal", plain},      {"glazed", plain},
+                          {"wet", plain},       {"pane", plain},       {"glass pane", plain},
+                          {"leaf", plain},      {"half metal", plain}, {"glass", plain},
                           {"from glass", plain}};
   kinds[1].surface.metal = 1;
   kinds[2].surface.specular = 0.04f;
@@ -116,8 +116,7 @@ TEST(Scatter, IsTheSameBothWays) {
           const float one = there.value(out, in)[0] / (square * std::abs(in.z));
           const Way turned_out = behind ? Way{-in.x, -in.y, -in.z} : in;
           const Way turned_in = behind ? Way{-out.x, -out.y, -out.z} : out;
-          const float two =
-              (behind ? back_there : there).value(turned_out, turned_in)[0] / out.z;
+          const float two = (behind ? back_there : there).value(turned_out, turned_in)[0] / out.z;
           EXPECT_NEAR(one, two, 2e-3f * std::max(one, 1e-3f) + 1e-6f)
               << kind.name << " roughness " << roughness << " " << out.z << " " << in.z;
           ++compared;
@@ -200,8 +199,7 @@ TEST(Scatter, WeightsAreValuesOverDensities) {
         const ScatterSample sample =
             scattering.sample(out, drawn(i, 30), drawn(i, 31), drawn(i, 32));
         if (sample.sharp || !(sample.weight > 0).any()) continue;
-        EXPECT_NEAR(sample.density, scattering.density(out, sample.way),
-                    1e-4f * sample.density);
+        EXPECT_NEAR(sample.density, scattering.density(out, sample.way), 1e-4f * sample.density);
         const Color value = scattering.value(out, sample.way);
         EXPECT_NEAR(sample.weight[0] * sample.density, value[0], 1e-3f * value[0] + 1e-6f)
             << kind.name;

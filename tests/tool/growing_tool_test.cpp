@@ -15,10 +15,9 @@ using testing::HasSubstr;
 class GrowingTool : public test::ToolRun {
  protected:
   GrowingTool() {
-    folder.write("yard.yaml",
-                 test::yard_text("Yard",
-                                 "  frame: {width: 64, height: 40, samples: 6}\n"
-                                 "  light: {transport: paths}\n"));
+    folder.write("yard.yaml", test::yard_text("Yard",
+                                              "  frame: {width: 64, height: 40, samples: 6}\n"
+                                              "  light: {transport: paths}\n"));
   }
   nlohmann::json told(const std::string& arguments) {
     return nlohmann::json::parse(tool("render yard.yaml --json " + arguments).output);
@@ -47,10 +46,12 @@ TEST_F(GrowingTool, WithoutLimitsMakesTheSameAsOneThatGrows) {
 
 TEST_F(GrowingTool, GoesOnWhereItWasStopped) {
   const test::Outcome stopped = test::run(
-      fmt::format("timeout --foreground -s INT 1 '{}' render yard.yaml -o part.png --until samples=1000000",
-                  PHOTONLANE_TOOL),
+      fmt::format(
+          "timeout --foreground -s INT 1 '{}' render yard.yaml -o part.png --until samples=1000000",
+          PHOTONLANE_TOOL),
       folder);
-  if (!std::filesystem::exists(folder.path() + "/" + "part.png.growing")) GTEST_SKIP() << "it was done before it was stopped";
+  if (!std::filesystem::exists(folder.path() + "/" + "part.png.growing"))
+    GTEST_SKIP() << "it was done before it was stopped";
   EXPECT_NE(stopped.code, 0);
   EXPECT_THAT(stopped.errors, HasSubstr("--resume goes on from part.png.growing"));
   const std::string state = folder.read("part.png.growing");
@@ -72,8 +73,8 @@ TEST_F(GrowingTool, GoesOnWhereItWasStopped) {
   EXPECT_THAT(tool(on + "64x40").errors, HasSubstr("no growing frame"));
   folder.write("part.png.growing", state);
   EXPECT_EQ(tool(on + "64x40 --set frame.samples=9").code, 0);
-  EXPECT_EQ(
-      tool(fmt::format("render yard.yaml -o whole.png --set frame.samples={}", samples)).code, 0);
+  EXPECT_EQ(tool(fmt::format("render yard.yaml -o whole.png --set frame.samples={}", samples)).code,
+            0);
   EXPECT_TRUE(folder.read("part.png") == folder.read("whole.png"));
   EXPECT_FALSE(std::filesystem::exists(folder.path() + "/" + "part.png.growing"));
 }
@@ -92,9 +93,11 @@ TEST_F(GrowingTool, RefusesWhatCannotBe) {
               HasSubstr("expected light.transport=paths"));
   EXPECT_THAT(refused("render yard.yaml -o x.png --set light.transport=direct --layer albedo"),
               HasSubstr("layer albedo is of path-traced light"));
-  folder.write("dark.yaml",
-               "materials: {stone: {emission: [-1, 0, 0]}}\nroom: {solids: [{field: {plane: {}}}]}\n");
-  EXPECT_THAT(refused("render dark.yaml -o x.png"), HasSubstr("dark.yaml:1:31: found '[-1, 0, 0]'"));
+  folder.write(
+      "dark.yaml",
+      "materials: {stone: {emission: [-1, 0, 0]}}\nroom: {solids: [{field: {plane: {}}}]}\n");
+  EXPECT_THAT(refused("render dark.yaml -o x.png"),
+              HasSubstr("dark.yaml:1:31: found '[-1, 0, 0]'"));
   folder.write("white.yaml",
                "materials: {stone: {base: [1.2, 1, 1]}}\nroom: {solids: [{field: {plane: {}}}]}\n");
   EXPECT_THAT(refused("render white.yaml -o x.png"), HasSubstr("white.yaml:1:"));
@@ -113,8 +116,8 @@ TEST_F(GrowingTool, WritesTheLayersOfPaths) {
   EXPECT_TRUE(frame.has(Layer::normal));
   for (int x = 0; x < 64; ++x) {
     EXPECT_EQ(frame.values(Layer::samples)(x, 20), 6);
-    EXPECT_NEAR(frame.values(Layer::color, 1)(x, 20),
-                tone(frame.values(Layer::radiance, 1)(x, 20)), 1e-6f);
+    EXPECT_NEAR(frame.values(Layer::color, 1)(x, 20), tone(frame.values(Layer::radiance, 1)(x, 20)),
+                1e-6f);
   }
 }
 

@@ -368,17 +368,18 @@ void show_night(const DemoCommand& command) {
     small.frame.samples = command.full ? 128 : 16;
     const LayerSet layers{Layer::light_0, Layer::light_1, Layer::light_2, Layer::light_4,
                           Layer::bounces};
-    Frame told = render(
-        world, night.camera, small,
-        {.layers = layers, .threads = command.threads, .progress = {}, .recycle = {}});
+    Frame told =
+        render(world, night.camera, small,
+               {.layers = layers, .threads = command.threads, .progress = {}, .recycle = {}});
     for (const Layer layer : layers.list()) {
       io::write_layer(fmt::format("{}/layer-{}.png", folder, name_of(layer)), told, layer);
     }
     say("night/layer-*.png: light that was thrown back so often, and how often paths were");
   }
   // The evening, as the tricks have it and as light goes.
-  io::SceneFile evening = open_scene({.scene = demo_folder(command.scenes) + "/glasshouse-evening.yaml",
-                                      .size = size_of(command)});
+  io::SceneFile evening =
+      open_scene({.scene = demo_folder(command.scenes) + "/glasshouse-evening.yaml",
+                  .size = size_of(command)});
   const World lit = compile(evening.scene);
   Frame tricks = render(lit, evening.camera, evening.budget,
                         {.layers = {Layer::color, Layer::display},
@@ -392,9 +393,10 @@ void show_night(const DemoCommand& command) {
   const Frame paths = grow(evening, lit, "evening-paths.png", 15 * longer);
   const Difference off = compare(tricks, paths);
   io::write_png(folder + "/evening-difference.png", io::difference_picture(off));
-  say(fmt::format("night/evening-direct.png, evening-paths.png, evening-difference.png: RMSE {:.3f} "
-                  "between tricks and paths\n{}",
-                  off.rmse, io::path_text(*paths.path_report)));
+  say(fmt::format(
+      "night/evening-direct.png, evening-paths.png, evening-difference.png: RMSE {:.3f} "
+      "between tricks and paths\n{}",
+      off.rmse, io::path_text(*paths.path_report)));
 }
 
 /// A part of the demo, and how long it takes beside the others: seconds on two cores.
@@ -403,9 +405,9 @@ struct Part {
   double seconds;
   void (*show)(const DemoCommand&);
 };
-constexpr Part parts[] = {{"plan", 3, show_stepping},   {"evening", 9, show_light},
-                          {"court", 31, show_fields},   {"wings", 5, show_rooms},
-                          {"window", 15, show_window},  {"dew", 8, show_dew},
+constexpr Part parts[] = {{"plan", 3, show_stepping},    {"evening", 9, show_light},
+                          {"court", 31, show_fields},    {"wings", 5, show_rooms},
+                          {"window", 15, show_window},   {"dew", 8, show_dew},
                           {"flowers", 50, show_flowers}, {"night", 52, show_night}};
 
 /// The parts that are asked for, in their order.

@@ -57,13 +57,12 @@ enum class Layer {
 inline constexpr std::size_t layer_count = 34;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
-    "color",        "display",       "depth",         "ray_distance", "face",
-    "cell",         "steps",         "ending",        "normal",       "material",
-    "evaluations",  "nearest",       "overstretched", "crossings",    "room",
-    "smooth_count", "edge_distance", "trap",          "cost",         "work",
-    "radiance",     "bounces",       "samples",       "variance",     "emission",
-    "albedo",       "light.0",       "light.1",       "light.2",      "light.3",
-    "light.4",      "light.5",       "light.6",       "light.7"};
+    "color",         "display",   "depth",    "ray_distance", "face",          "cell",
+    "steps",         "ending",    "normal",   "material",     "evaluations",   "nearest",
+    "overstretched", "crossings", "room",     "smooth_count", "edge_distance", "trap",
+    "cost",          "work",      "radiance", "bounces",      "samples",       "variance",
+    "emission",      "albedo",    "light.0",  "light.1",      "light.2",       "light.3",
+    "light.4",       "light.5",   "light.6",  "light.7"};
 
 struct LayerInfo {
   std::string_view unit;

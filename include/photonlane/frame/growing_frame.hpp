@@ -31,16 +31,16 @@ struct GrowingOptions {
 
 /// The error that is left in a growing frame.
 struct GrowingError {
-  double rmse = 0;            ///< of display values, root mean square; infinite below 2 samples
-  double low = 0, high = 0;   ///< in between it lies 90 times of 100
+  double rmse = 0;           ///< of display values, root mean square; infinite below 2 samples
+  double low = 0, high = 0;  ///< in between it lies 90 times of 100
 };
 
 /// What has been gathered, to be kept and gone on with.
 struct GatheredLight {
   PixelPart part;
-  std::vector<double> sums;            ///< red, green, blue of even samples, then of odd ones
+  std::vector<double> sums;    ///< red, green, blue of even samples, then of odd ones
   std::vector<float> largest;  ///< red, green, blue of each pixel's largest sample; 1 where odd
-  std::vector<std::uint32_t> samples;  ///< of each block of 8x8 pixels
+  std::vector<std::uint32_t> samples;          ///< of each block of 8x8 pixels
   std::vector<std::uint32_t> before, planned;  ///< of them, where samples are adaptive
   double round_from = 0, round_to = 0;         ///< samples a pixel, as mean
   double asked = 0;

@@ -1,7 +1,8 @@
 #pragma once
 
-///   const io::GrowingRun run{.until = {io::parse_until("rmse=0.01"), io::parse_until("seconds=60")}};
-///   const io::GrownFrame grown = io::grow_frame(file, compile(file.scene), "night.png", run);
+///   const io::GrowingRun run{.until = {io::parse_until("rmse=0.01"),
+///   io::parse_until("seconds=60")}}; const io::GrownFrame grown = io::grow_frame(file,
+///   compile(file.scene), "night.png", run);
 
 #include <functional>
 #include <string>

@@ -307,8 +307,8 @@ struct Budget {
   Budget reference() const;
 };
 
-/// The same where light goes by paths, with samples of its own, so that its noise is not that of the
-/// frames it is compared with: as many as `against` says, or 256 at least. It has no trick that
+/// The same where light goes by paths, with samples of its own, so that its noise is not that of
+/// the frames it is compared with: as many as `against` says, or 256 at least. It has no trick that
 /// takes light away or spreads it.
 Budget with_path_truth(const Budget& budget);
 

@@ -54,7 +54,7 @@ struct DistanceBatch {
 
 /// A part of a solid that emits light and whose form is known, so that light can be sought there.
 struct Emitter {
-  std::uint32_t item = 0;      ///< as hits tell it
+  std::uint32_t item = 0;  ///< as hits tell it
   std::uint32_t material = 0;
   bool ball = false;
   Vec3d place{0, 0, 0};  ///< of a ball

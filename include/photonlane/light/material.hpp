@@ -33,8 +33,8 @@ struct Material {
   double density = 0;  ///< above 0 a soft body: a meter of it hides 1 - exp(-density)
   double glow = 0;     ///< how much of its color it shows whatever the light
   Color emission{0, 0, 0};  ///< radiance it emits beside that; 1 is the white of the display
-  double wetness = 0;  ///< of floors: how much of water's reflection is seen on it
-  double roughness = 0;  ///< of reflections and highlights: 0 a mirror, 1 wide
+  double wetness = 0;       ///< of floors: how much of water's reflection is seen on it
+  double roughness = 0;     ///< of reflections and highlights: 0 a mirror, 1 wide
   Color tint{1, 1, 1};
   double specular = 0;  ///< how much light a surface throws back seen straight on
   double metal = 0;     ///< 1: all it shows is thrown back, in its own color

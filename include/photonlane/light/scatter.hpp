@@ -31,9 +31,9 @@ struct ScatterSurface {
   float specular = 0;  ///< reflectance straight on, of what is no metal
   float film = 1;      ///< share of the surface that is specular, as a wet floor's
   float roughness = 0;
-  float index = 1;     ///< beyond the surface over before it
-  bool body = false;   ///< light that goes on is bent; else it goes straight, as through a pane
-  bool leaf = false;   ///< diffuse light goes to both sides alike
+  float index = 1;    ///< beyond the surface over before it
+  bool body = false;  ///< light that goes on is bent; else it goes straight, as through a pane
+  bool leaf = false;  ///< diffuse light goes to both sides alike
 };
 
 /// Where a path goes on.
