@@ -68,9 +68,50 @@ Balls balls(int count, int width, int height) {
   return result;
 }
 
+/// Prints what a frame takes where none, a tenth or all of the balls have moved since the last one;
+/// only where it is asked for by name.
+void tell_moving(const std::string& wanted) {
+  if (wanted != "moving balls") return;
+  for (const int count : {64, 1000, 4000}) {
+    for (const double share : {0.0, 0.1, 1.0}) {
+      Balls all = balls(count, 480, 270);
+      Budget budget;
+      budget.frame.width = 480;
+      budget.frame.height = 270;
+      budget.bounces.limit = 100;
+      budget.light.transport = Transport::paths;
+      World world = compile(all.scene);
+      std::vector<double> changing, frames;
+      for (int round = -1; round < 7; ++round) {
+        Scene scene = all.scene;
+        auto spheres = static_cast<const Spheres&>(*scene.room().parts.front());
+        for (std::size_t i = 1; i < spheres.spheres.size(); ++i) {
+          const bool moves = static_cast<double>(i) < share * count;
+          if (moves) spheres.spheres[i].center.x() += 0.01 * (round + 2);
+        }
+        if (share > 0) {
+          scene.room().parts.clear();
+          scene.room().add(spheres);
+        }
+        const double change = milliseconds([&] { world = compile(scene, world); });
+        const double frame = milliseconds([&] {
+          render(world, all.camera, budget,
+                 {.layers = {Layer::display}, .threads = 2, .progress = {}, .recycle = {}});
+        });
+        if (round < 0) continue;
+        changing.push_back(change);
+        frames.push_back(frame);
+      }
+      fmt::print("{} balls, {:.0f} % of them moved: world {:.3f} ms, frame {:.1f} ms\n", count,
+                 100 * share, summarize(changing).median, summarize(frames).median);
+    }
+  }
+}
+
 }  // namespace
 
 void race_paths(const std::string& wanted, std::vector<Race>& races) {
+  tell_moving(wanted);
   struct Case {
     int count, width, height, rounds;
     double bar;

@@ -231,6 +231,8 @@ void GrowingFrame::Inside::take_in(const PathResults& results, const std::vector
   for (std::size_t i = 0; i < pixels.size(); ++i) {
     PathColor color = results.radiance[i];
     const float all = color.red + color.green + color.blue;
+    // What is no number would stay in the sum for good.
+    if (!std::isfinite(all)) continue;
     light += static_cast<double>(all);
     const float brightest = std::max({color.red, color.green, color.blue});
     if (most > 0 && brightest > most) {
@@ -486,6 +488,9 @@ void check_paths(const World& world, const Camera& camera, const Budget& budget,
                  const GrowingOptions& options) {
   if (budget.light.transport != Transport::paths) {
     throw Error(ErrorKind::usage, "a growing frame without paths, expected light.transport=paths");
+  }
+  if (budget.frame.scale != 1) {
+    throw Error(ErrorKind::usage, "a growing frame has all its pixels, expected frame.scale=1");
   }
   if (world.plane() != nullptr) {
     throw Error(ErrorKind::usage, "no light goes through a plane, expected a scene of rooms");

@@ -175,7 +175,7 @@ TEST(GrowingFrame, TellsHowFarItIsFromTheTruth) {
   Scene scene = furnished();
   // Without what glass throws together, of which no truth can be had in a test's time.
   scene.materials[2] = {.base = {0.5f, 0.6f, 0.7f}};
-  Budget budget = path_budget(64, 48, 1, 4);
+  Budget budget = path_budget(48, 32, 1, 4);
   budget.frame.seed = 1000;
   GrowingFrame truth = growing(scene, budget);
   truth.take(test::effort(2048));
@@ -199,7 +199,7 @@ TEST(GrowingFrame, TellsHowFarItIsFromTheTruth) {
 TEST(GrowingFrame, AdaptiveSamplesLowerTheErrorAndChangeNoMean) {
   // Most of the picture is calm; a lamp behind a pillar makes the rest noisy.
   const Scene scene = furnished();
-  Budget budget = path_budget(64, 48, 1, 4);
+  Budget budget = path_budget(48, 40, 1, 4);
   budget.frame.seed = 77;
   GrowingFrame truth = growing(scene, budget);
   truth.take(test::little_effort(2048));
@@ -227,7 +227,7 @@ TEST(GrowingFrame, AdaptiveSamplesLowerTheErrorAndChangeNoMean) {
 
 TEST(GrowingFrame, TheFilterLowersTheErrorAndKeepsEdges) {
   const Scene scene = furnished();
-  Budget budget = path_budget(96, 64, 1, 4);
+  Budget budget = path_budget(64, 40, 1, 4);
   budget.frame.seed = 5;
   GrowingFrame truth = growing(scene, budget);
   truth.take(test::little_effort(1024));
@@ -314,6 +314,10 @@ TEST(GrowingFrame, SaysWhatCannotBe) {
   direct.light.transport = Transport::direct;
   EXPECT_THAT(message_of([&] { growing(scene, direct); }),
               testing::HasSubstr("expected light.transport=paths"));
+  Budget scaled = budget;
+  scaled.frame.scale = 0.5;
+  EXPECT_THAT(message_of([&] { growing(scene, scaled); }),
+              testing::HasSubstr("expected frame.scale=1"));
   EXPECT_THAT(message_of([&] { test::path_frame(scene, eye(), direct, {Layer::radiance}); }),
               testing::HasSubstr("layer radiance is of path-traced light"));
   GrowingFrame frame = growing(scene, budget);

@@ -334,6 +334,20 @@ void show_dew(const DemoCommand& command) {
                            small.frame.width, small.frame.height));
 }
 
+/// Pictures of one size side by side.
+io::Picture beside(std::span<const io::Picture> pictures) {
+  const Size size = pictures.front().size;
+  io::Picture all({size.width * static_cast<int>(pictures.size()), size.height});
+  for (std::size_t k = 0; k < pictures.size(); ++k) {
+    for (int y = 0; y < size.height; ++y) {
+      for (int x = 0; x < size.width; ++x) {
+        std::copy_n(pictures[k].pixel(x, y), 3, all.pixel(static_cast<int>(k) * size.width + x, y));
+      }
+    }
+  }
+  return all;
+}
+
 /// After dark: light that bounces, what each bounce brings, and how wrong the tricks of the evening
 /// are against it.
 void show_night(const DemoCommand& command) {
@@ -386,16 +400,16 @@ void show_night(const DemoCommand& command) {
                          .threads = command.threads,
                          .progress = {},
                          .recycle = {}});
-  io::write_frame(folder + "/evening-direct.png", tricks);
   evening.budget.light.transport = Transport::paths;
   evening.budget.light.exposure = -1.2;
   evening.budget.frame.clamp = 20;
   const Frame paths = grow(evening, lit, "evening-paths.png", 15 * longer);
   const Difference off = compare(tricks, paths);
-  io::write_png(folder + "/evening-difference.png", io::difference_picture(off));
+  const io::Picture three[] = {io::to_picture(tricks), io::to_picture(paths),
+                               io::difference_picture(off, false)};
+  io::write_png(folder + "/evening.png", beside(three));
   say(fmt::format(
-      "night/evening-direct.png, evening-paths.png, evening-difference.png: RMSE {:.3f} "
-      "between tricks and paths\n{}",
+      "night/evening.png: the evening by tricks, by paths, and where they differ: RMSE {:.3f}\n{}",
       off.rmse, io::path_text(*paths.path_report)));
 }
 
