@@ -233,12 +233,17 @@ void GrowingFrame::Inside::take_in(const PathResults& results, const std::vector
     const float all = color.red + color.green + color.blue;
     // What is no number would stay in the sum for good.
     if (!std::isfinite(all)) continue;
-    light += static_cast<double>(all);
-    const float brightest = std::max({color.red, color.green, color.blue});
+    // Lamps and the sun are as bright as they are: only what was thrown back is cut.
+    const PathColor& straight = results.straight[i];
+    const PathColor back{color.red - straight.red, color.green - straight.green,
+                         color.blue - straight.blue};
+    light += static_cast<double>(back.red + back.green + back.blue);
+    const float brightest = std::max({back.red, back.green, back.blue});
     if (most > 0 && brightest > most) {
       const float scale = most / brightest;
-      clamped += static_cast<double>((1 - scale) * all);
-      color = {color.red * scale, color.green * scale, color.blue * scale};
+      clamped += static_cast<double>((1 - scale) * (back.red + back.green + back.blue));
+      color = {straight.red + back.red * scale, straight.green + back.green * scale,
+               straight.blue + back.blue * scale};
     }
     const std::size_t half =
         (starts[i].sample - static_cast<std::uint32_t>(budget.frame.first)) & 1;

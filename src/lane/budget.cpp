@@ -91,11 +91,11 @@ std::span<const Knob<Budget>> budget_knobs() {
           "samples go to the blocks of pixels whose error in display values is largest; "
           "frame.samples is the mean of all",
           1, "light.transport=paths"),
-      knob<&Budget::frame, &FrameBudget::clamp>(
-          "frame.clamp", "radiance", {0, 1e9},
-          "most a sample may count, against bright specks; it takes light away, and how much is "
-          "told; 0 takes none",
-          1, "light.transport=paths"),
+      knob<&Budget::frame, &FrameBudget::clamp>("frame.clamp", "radiance", {0, 1e9},
+                                                "most that thrown back light of a sample may "
+                                                "count, against bright specks; it takes light "
+                                                "away, and how much is told; 0 takes none",
+                                                1, "light.transport=paths"),
       knob<&Budget::frame, &FrameBudget::denoise>(
           "frame.denoise", "rounds", {0, 6},
           "rounds of a filter that evens out noise between edges of color, normals and depth, each "

@@ -205,6 +205,7 @@ class Tracer {
   /// Light that a path brought by the bounces it has had.
   void add(std::uint32_t path, const Color& light, std::uint32_t bounces) {
     results_.radiance[path].add(light);
+    if (bounces == 0) results_.straight[path].add(light);
     if (!results_.tell || bounces >= told_bounces) return;
     results_.by_bounce[path * told_bounces + bounces].add(light);
   }
@@ -613,6 +614,7 @@ PathScene::PathScene(const SceneView& seen) : view(seen) {
 
 void PathResults::start(std::size_t count) {
   radiance.assign(count, {});
+  straight.assign(count, {});
   bounces.assign(count, 0);
   work.assign(count, 0);
   if (!tell) return;

@@ -40,6 +40,7 @@ struct PathColor {
 /// What paths brought, an entry each in the order of their starts.
 struct PathResults {
   std::vector<PathColor> radiance;
+  std::vector<PathColor> straight;  ///< of that, what was not thrown back
   std::vector<std::uint32_t> bounces;
   std::vector<std::uint32_t> work;   ///< steps and evaluations
   bool tell = false;                 ///< whether what follows is asked for

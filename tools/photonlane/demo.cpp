@@ -401,8 +401,8 @@ void show_night(const DemoCommand& command) {
                          .progress = {},
                          .recycle = {}});
   evening.budget.light.transport = Transport::paths;
-  evening.budget.light.exposure = -1.2;
-  evening.budget.frame.clamp = 20;
+  evening.budget.light.exposure = -0.3;
+  evening.budget.frame.clamp = 4;
   const Frame paths = grow(evening, lit, "evening-paths.png", 15 * longer);
   const Difference off = compare(tricks, paths);
   const io::Picture three[] = {io::to_picture(tricks), io::to_picture(paths),

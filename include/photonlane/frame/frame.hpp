@@ -168,7 +168,7 @@ struct PathReport {
   double exposure = 1;  ///< radiance is shown so many times as bright
   /// Root mean square error that is left, in display values, and the ends of its 90 % interval.
   double rmse = 0, rmse_low = 0, rmse_high = 0;
-  double clamped = 0;  ///< share of the picture's light that frame.clamp took
+  double clamped = 0;  ///< share of the light that was thrown back, which frame.clamp took
 };
 
 /// What a frame cost, stage by stage, in milliseconds.

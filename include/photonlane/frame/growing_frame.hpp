@@ -44,7 +44,7 @@ struct GatheredLight {
   std::vector<std::uint32_t> before, planned;  ///< of them, where samples are adaptive
   double round_from = 0, round_to = 0;         ///< samples a pixel, as mean
   double asked = 0;
-  double clamped = 0, light = 0;  ///< sums of radiance that was taken away, and of all
+  double clamped = 0, light = 0;  ///< sums of radiance that was taken away, and of all thrown back
   Tally tally;
   double cast_ms = 0;
 };
