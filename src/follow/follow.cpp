@@ -84,18 +84,7 @@ class Follower {
       lanes.any_limit = true;
     }
     for (std::size_t i = 0; i < size; ++i) {
-      const Onward& lane = pool_.lane(slots[i]);
-      lanes.any_scale = lanes.any_scale || lane.scale < 1;
-      lanes.scale[i] = static_cast<Number>(std::min(lane.scale, 1.0));
-      lanes.x[i] = static_cast<Number>(lane.from.x());
-      lanes.y[i] = static_cast<Number>(lane.from.y());
-      lanes.z[i] = static_cast<Number>(lane.from.z());
-      lanes.direction_x[i] = static_cast<Number>(lane.way.x());
-      lanes.direction_y[i] = static_cast<Number>(lane.way.y());
-      lanes.direction_z[i] = static_cast<Number>(lane.way.z());
-      lanes.face[i] = lane.face;
-      bent[i] = lane.swell;
-      lanes.limit[i] = lane.swell >= 0 ? static_cast<Number>(lane.chord) : lanes.far_limit;
+      put_lane(pool_.lane(slots[i]), i, lanes, bent);
     }
     std::fill(lanes.limit + size, lanes.limit + capacity, Number(0));
     std::fill(lanes.scale + size, lanes.scale + capacity, Number(1));

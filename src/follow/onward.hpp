@@ -1,9 +1,11 @@
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
 #include "photonlane/base/vector.hpp"
+#include "photonlane/lane/lanes.hpp"
 #include "photonlane/room/swell.hpp"
 
 namespace photonlane {
@@ -50,6 +52,22 @@ struct alignas(64) Onward {
   Eigen::Vector3f eye{0, 0, 0};  ///< where the camera's eye is, as seen from here
   BentLane bent;                 ///< at the chord's end
 };
+
+/// Puts a lane into a batch, as its i-th. `bent` gets the face of the swell it is in, or -1.
+template <class Number>
+void put_lane(const Onward& lane, std::size_t i, LaneBatch<Number>& lanes, std::int32_t* bent) {
+  lanes.any_scale = lanes.any_scale || lane.scale < 1;
+  lanes.scale[i] = static_cast<Number>(std::min(lane.scale, 1.0));
+  lanes.x[i] = static_cast<Number>(lane.from.x());
+  lanes.y[i] = static_cast<Number>(lane.from.y());
+  lanes.z[i] = static_cast<Number>(lane.from.z());
+  lanes.direction_x[i] = static_cast<Number>(lane.way.x());
+  lanes.direction_y[i] = static_cast<Number>(lane.way.y());
+  lanes.direction_z[i] = static_cast<Number>(lane.way.z());
+  lanes.face[i] = lane.face;
+  bent[i] = lane.swell;
+  lanes.limit[i] = lane.swell >= 0 ? static_cast<Number>(lane.chord) : lanes.far_limit;
+}
 
 /// Lanes that wait for others of their kind, so that batches are full whatever they come from: all
 /// of one room, seen in one way. Each has a slot, where it stays however many legs it goes.

@@ -1,38 +1,21 @@
-#include "photonlane/frame/growing_frame.hpp"
-
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <atomic>
 #include <cmath>
-#include <limits>
 
-#include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
-#include "frame/denoise.hpp"
-#include "frame/fill_kernel.hpp"
-#include "frame/job.hpp"
+#include "frame/growing_inside.hpp"
 #include "frame/parts.hpp"
-#include "frame/path_frame.hpp"
-#include "paths/path_tracer.hpp"
 #include "paths/sample_points.hpp"
-#include "photonlane/frame/render.hpp"
 
 namespace photonlane {
 namespace {
 
 constexpr int group_width = 64;
 constexpr int group_height = 32;
-/// Pixels that get samples together.
-constexpr int cell_side = 8;
 constexpr int group_across = group_width / cell_side;
 constexpr int group_down = group_height / cell_side;
-
-/// What is told of a pixel beside its color, in floats.
-constexpr std::size_t told_light = 3 * told_bounces;
-constexpr std::size_t told_emission = told_light;
-constexpr std::size_t told_albedo = told_emission + 3;
-constexpr std::size_t told_count = told_albedo + 4;
 
 /// Samples that a part of the picture may be ahead of others.
 constexpr double most_ahead = 16;
@@ -42,104 +25,50 @@ constexpr double most_ahead = 16;
 constexpr double first_round = 8;
 constexpr double round_growth = 1.5;
 
-/// Of middle gray, as a display shows it.
-constexpr double middle_gray = 0.18;
-
 double next_round(double from) { return from == 0 ? first_round : std::ceil(from * round_growth); }
 
 }  // namespace
 
-float tone(float radiance) {
-  constexpr float knee = 0.6f;
-  if (!(radiance > knee)) return std::max(radiance, 0.0f);
-  return knee + (1 - knee) * (1 - std::exp(-(radiance - knee) / (1 - knee)));
+GrowingFrame::Inside::Inside(World its_world, Camera its_camera, const Budget& its_budget,
+                             GrowingOptions its_options)
+    : world(std::move(its_world)),
+      camera(std::move(its_camera)),
+      budget(its_budget),
+      options(std::move(its_options)),
+      view(view_scene(world, camera, budget)),
+      scene(view),
+      seen(viewing(camera, budget.frame.size())) {
+  gathered.part = PixelPart{0, 0, budget.frame.size()};
+  if (options.part) gathered.part = pixel_blocks(*options.part, budget.frame.size());
+  const PixelPart& part = gathered.part;
+  cells_across = (part.size.width + cell_side - 1) / cell_side;
+  cells_down = (part.size.height + cell_side - 1) / cell_side;
+  const std::size_t pixels = count();
+  const std::size_t bytes = pixels * (6 * sizeof(double) + 4 * sizeof(float) +
+                                      (tells() ? told_count * sizeof(float) : 0) +
+                                      (options.meters ? 2 * sizeof(float) : 0));
+  if (bytes > options.memory_limit) {
+    throw Error(ErrorKind::memory,
+                fmt::format("a growing frame of {}x{} pixels needs {:.1f} GiB, the limit is "
+                            "{:.1f} GiB",
+                            part.size.width, part.size.height, static_cast<double>(bytes) / 0x1p30,
+                            static_cast<double>(options.memory_limit) / 0x1p30));
+  }
+  gathered.sums.assign(6 * pixels, 0.0);
+  gathered.largest.assign(4 * pixels, 0.0f);
+  gathered.samples.assign(static_cast<std::size_t>(cells_across) * cells_down, 0);
+  if (tells()) told.assign(told_count * pixels, 0.0f);
+  if (options.meters) meters.assign(2 * pixels, 0.0f);
 }
 
-struct GrowingFrame::Inside {
-  Inside(World its_world, Camera its_camera, const Budget& its_budget, GrowingOptions its_options)
-      : world(std::move(its_world)),
-        camera(std::move(its_camera)),
-        budget(its_budget),
-        options(std::move(its_options)),
-        view(view_scene(world, camera, budget)),
-        scene(view),
-        seen(viewing(camera, budget.frame.size())) {
-    gathered.part = PixelPart{0, 0, budget.frame.size()};
-    if (options.part) gathered.part = pixel_blocks(*options.part, budget.frame.size());
-    const PixelPart& part = gathered.part;
-    cells_across = (part.size.width + cell_side - 1) / cell_side;
-    cells_down = (part.size.height + cell_side - 1) / cell_side;
-    const std::size_t pixels = count();
-    const std::size_t bytes = pixels * (6 * sizeof(double) + 4 * sizeof(float) +
-                                        (tells() ? told_count * sizeof(float) : 0) +
-                                        (options.meters ? 2 * sizeof(float) : 0));
-    if (bytes > options.memory_limit) {
-      throw Error(
-          ErrorKind::memory,
-          fmt::format("a growing frame of {}x{} pixels needs {:.1f} GiB, the limit is "
-                      "{:.1f} GiB",
-                      part.size.width, part.size.height, static_cast<double>(bytes) / 0x1p30,
-                      static_cast<double>(options.memory_limit) / 0x1p30));
-    }
-    gathered.sums.assign(6 * pixels, 0.0);
-    gathered.largest.assign(4 * pixels, 0.0f);
-    gathered.samples.assign(static_cast<std::size_t>(cells_across) * cells_down, 0);
-    if (tells()) told.assign(told_count * pixels, 0.0f);
-    if (options.meters) meters.assign(2 * pixels, 0.0f);
-  }
+int GrowingFrame::Inside::groups_across() const {
+  return (gathered.part.size.width + group_width - 1) / group_width;
+}
 
-  bool tells() const { return options.tell || budget.frame.denoise > 0; }
-  std::size_t count() const {
-    return static_cast<std::size_t>(gathered.part.size.width) *
-           static_cast<std::size_t>(gathered.part.size.height);
-  }
-  int groups_across() const { return (gathered.part.size.width + group_width - 1) / group_width; }
-  int groups_down() const { return (gathered.part.size.height + group_height - 1) / group_height; }
-  std::size_t groups() const {
-    return static_cast<std::size_t>(groups_across()) * static_cast<std::size_t>(groups_down());
-  }
-  std::size_t cell(int column, int row) const {
-    return static_cast<std::size_t>(row) * cells_across + column;
-  }
-  std::size_t cell_of_pixel(int x, int y) const { return cell(x / cell_side, y / cell_side); }
-  double mean_samples() const;
-
-  /// Pixels of a cell that lie in the part.
-  int pixels_in(int column, int row) const {
-    const int width = std::min(cell_side, gathered.part.size.width - column * cell_side);
-    const int height = std::min(cell_side, gathered.part.size.height - row * cell_side);
-    return width * height;
-  }
-
-  void aim(std::size_t group, const std::vector<std::uint32_t>& until,
-           std::vector<PathStart>& starts, std::vector<std::uint32_t>& pixels) const;
-  bool add_sample(std::size_t group, const std::vector<std::uint32_t>& until);
-  void take_in(const PathResults& results, const std::vector<PathStart>& starts,
-               const std::vector<std::uint32_t>& pixels, const StageReading& reading);
-  void take_until(const std::vector<std::uint32_t>& until,
-                  const std::function<bool(double)>& progress);
-  std::vector<std::uint32_t> plan(double to) const;
-  void start_round();
-  Color mean_of(std::size_t pixel, std::uint32_t samples, int half) const;
-  float squared_error(std::size_t pixel, std::uint32_t samples, float exposure) const;
-  std::vector<float> pixel_errors(double exposure) const;
-  double exposure() const;
-  GrowingError error(double exposure) const;
-
-  World world;
-  Camera camera;
-  Budget budget;
-  GrowingOptions options;
-  SceneView view;
-  PathScene scene;
-  Viewing seen;
-  int cells_across = 0, cells_down = 0;
-  GatheredLight gathered;
-  std::vector<float> told;
-  std::vector<float> meters;  ///< ticks and work of each pixel
-  StageSum stages;
-  std::mutex adding;
-};
+std::size_t GrowingFrame::Inside::groups() const {
+  const int down = (gathered.part.size.height + group_height - 1) / group_height;
+  return static_cast<std::size_t>(groups_across()) * static_cast<std::size_t>(down);
+}
 
 double GrowingFrame::Inside::mean_samples() const {
   double sum = 0;
@@ -165,8 +94,7 @@ void GrowingFrame::Inside::aim(std::size_t group, const std::vector<std::uint32_
     for (int column = left; column < std::min(left + group_across, cells_across); ++column) {
       const std::size_t at = cell(column, row);
       if (gathered.samples[at] >= until[at]) continue;
-      const std::uint32_t sample =
-          gathered.samples[at] + static_cast<std::uint32_t>(budget.frame.first);
+      const std::uint32_t sample = gathered.samples[at] + first_sample();
       const int bottom = std::min((row + 1) * cell_side, part.size.height);
       const int right = std::min((column + 1) * cell_side, part.size.width);
       for (int y = row * cell_side; y < bottom; ++y) {
@@ -245,8 +173,7 @@ void GrowingFrame::Inside::take_in(const PathResults& results, const std::vector
       color = {straight.red + back.red * scale, straight.green + back.green * scale,
                straight.blue + back.blue * scale};
     }
-    const std::size_t half =
-        (starts[i].sample - static_cast<std::uint32_t>(budget.frame.first)) & 1;
+    const std::size_t half = (starts[i].sample - first_sample()) & 1;
     double* sums = gathered.sums.data() + 6 * static_cast<std::size_t>(pixels[i]) + 3 * half;
     float* largest = gathered.largest.data() + 4 * static_cast<std::size_t>(pixels[i]);
     if (color.red + color.green + color.blue > largest[0] + largest[1] + largest[2]) {
@@ -379,114 +306,6 @@ void GrowingFrame::Inside::start_round() {
   }
 }
 
-Color GrowingFrame::Inside::mean_of(std::size_t pixel, std::uint32_t samples, int half) const {
-  const double* sums = gathered.sums.data() + 6 * pixel;
-  const std::uint32_t odd = samples / 2;
-  const std::uint32_t even = samples - odd;
-  const auto color = [](const double* of, double share) {
-    return Color(static_cast<float>(of[0] * share), static_cast<float>(of[1] * share),
-                 static_cast<float>(of[2] * share));
-  };
-  if (half == 0) return color(sums, 1.0 / std::max(even, 1u));
-  if (half == 1) return color(sums + 3, 1.0 / std::max(odd, 1u));
-  const double all[3] = {sums[0] + sums[3], sums[1] + sums[4], sums[2] + sums[5]};
-  return color(all, 1.0 / std::max(samples, 1u));
-}
-
-/// The squared error left in a pixel, as mean of its channels, in display values.
-float GrowingFrame::Inside::squared_error(std::size_t pixel, std::uint32_t samples,
-                                          float exposure) const {
-  if (samples < 2) return 1;
-  const double* sums = gathered.sums.data() + 6 * pixel;
-  const float* largest = gathered.largest.data() + 4 * pixel;
-  // Where one sample is as much as most of the others together, halves tell too little: both are
-  // past white with it, or it is in one alone.
-  const double sum_of_all = sums[0] + sums[1] + sums[2] + sums[3] + sums[4] + sums[5];
-  const bool apart =
-      samples >= 8 && static_cast<double>(largest[0] + largest[1] + largest[2]) > 0.5 * sum_of_all;
-  const auto all = static_cast<double>(samples);
-  double count[2] = {all - std::floor(all / 2), std::floor(all / 2)};
-  const std::size_t half = largest[3] > 0 ? 1 : 0;
-  if (apart) count[half] -= 1;
-  const double left = count[0] + count[1];
-  const double factor = count[0] * count[1] / (left * left);
-  const auto shown = [&](double sum, double of) {
-    return static_cast<double>(to_display(tone(static_cast<float>(sum / of) * exposure)));
-  };
-  double error = 0;
-  for (std::size_t c = 0; c < 3; ++c) {
-    double halves[2] = {sums[c], sums[3 + c]};
-    const double whole = halves[0] + halves[1];
-    if (apart) halves[half] -= static_cast<double>(largest[c]);
-    const double off = shown(halves[0], count[0]) - shown(halves[1], count[1]);
-    error += factor * off * off;
-    if (!apart) continue;
-    const double without = shown(whole, all) - shown(halves[0] + halves[1], left);
-    error += left / all * without * without;
-  }
-  return static_cast<float>(error / 3);
-}
-
-/// The squared error left in each pixel, as mean of its channels, in display values.
-std::vector<float> GrowingFrame::Inside::pixel_errors(double exposure) const {
-  const auto scale = static_cast<float>(exposure);
-  const int width = gathered.part.size.width;
-  std::vector<float> errors(count());
-  parallel_for(
-      options.threads, static_cast<std::size_t>(gathered.part.size.height), [&](std::size_t y) {
-        for (int x = 0; x < width; ++x) {
-          const std::size_t i = y * static_cast<std::size_t>(width) + x;
-          errors[i] =
-              squared_error(i, gathered.samples[cell_of_pixel(x, static_cast<int>(y))], scale);
-        }
-      });
-  return errors;
-}
-
-double GrowingFrame::Inside::exposure() const {
-  const double by_hand = std::exp2(budget.light.exposure);
-  if (budget.light.metering == Metering::manual) return by_hand;
-  double sum = 0;
-  const int width = gathered.part.size.width;
-  for (std::size_t i = 0; i < count(); ++i) {
-    const std::uint32_t samples =
-        gathered.samples[cell_of_pixel(static_cast<int>(i) % width, static_cast<int>(i) / width)];
-    const Color mean = mean_of(i, samples, -1);
-    const double light = 0.2126 * static_cast<double>(mean[0]) +
-                         0.7152 * static_cast<double>(mean[1]) +
-                         0.0722 * static_cast<double>(mean[2]);
-    sum += std::log(std::max(light, 1e-4));
-  }
-  return by_hand * middle_gray / std::exp(sum / static_cast<double>(count()));
-}
-
-GrowingError GrowingFrame::Inside::error(double exposure) const {
-  GrowingError error;
-  const auto least = *std::min_element(gathered.samples.begin(), gathered.samples.end());
-  if (least < 2) {
-    error.rmse = error.high = std::numeric_limits<double>::infinity();
-    return error;
-  }
-  const std::vector<float> errors = pixel_errors(exposure);
-  const auto pixels = static_cast<double>(errors.size());
-  double sum = 0;
-  double squares = 0;
-  for (const float one : errors) {
-    sum += static_cast<double>(one);
-    squares += static_cast<double>(one) * static_cast<double>(one);
-  }
-  const double mean = sum / pixels;
-  const double variance = std::max(0.0, squares / pixels - mean * mean);
-  // The estimate spreads as much as the error itself does that it is of.
-  const double spread = 1.645 * std::sqrt(2 * variance / pixels);
-  error.rmse = std::sqrt(mean);
-  // A few parts in a hundred more, for what the curve of display values bends.
-  constexpr double bent = 0.03;
-  error.low = (1 - bent) * std::sqrt(std::max(0.0, mean - spread));
-  error.high = (1 + bent) * std::sqrt(mean + spread);
-  return error;
-}
-
 namespace {
 
 void check_paths(const World& world, const Camera& camera, const Budget& budget,
@@ -615,172 +434,6 @@ void GrowingFrame::go_on_from(GatheredLight gathered) {
                 "layers that are told, and frame.denoise, need all samples from the start");
   }
   inside_->gathered = std::move(gathered);
-}
-
-Frame GrowingFrame::picture(LayerSet layers) const {
-  const Inside& in = *inside_;
-  const GatheredLight& all = in.gathered;
-  const PixelPart& part = all.part;
-  if (*std::min_element(all.samples.begin(), all.samples.end()) == 0) {
-    throw Error(ErrorKind::usage, "the picture of no samples, expected one at least");
-  }
-  LayerSet told{Layer::bounces, Layer::emission, Layer::albedo};
-  for (int k = 0; k < told_bounces; ++k) {
-    told.add(static_cast<Layer>(static_cast<int>(Layer::light_0) + k));
-  }
-  if (layers.any_of(told) && !in.tells()) {
-    throw Error(ErrorKind::usage,
-                "layers bounces, emission, albedo and light.N are not told of this frame");
-  }
-  if (layers.any_of({Layer::cost, Layer::work}) && !in.options.meters) {
-    throw Error(ErrorKind::usage, "layers cost and work are not told of this frame");
-  }
-  const Stopwatch watch;
-  Frame frame(part.size, layers);
-  frame.budget = in.budget;
-  if (part.size != in.budget.frame.size()) frame.part = part;
-  LayerSet data = layers;
-  data.remove(LayerSet::of_paths());
-  data.remove({Layer::color, Layer::display, Layer::cost, Layer::work});
-  std::optional<Frame> guides;
-  LayerSet asked = data;
-  if (in.budget.frame.denoise > 0) {
-    for (const Layer layer : denoise_guides().list()) asked.add(layer);
-  }
-  if (!asked.empty()) {
-    Budget plain = in.budget;
-    plain.light.transport = Transport::direct;
-    plain.rays = Rays::pixels;
-    RenderOptions options;
-    options.layers = asked;
-    options.threads = in.options.threads;
-    if (frame.part) options.part = part;
-    guides = render(in.world, in.camera, plain, std::move(options));
-    copy_layers(*guides, data, frame);
-  }
-  const double exposure = in.exposure();
-  const auto samples_at = [&](int x, int y) { return all.samples[in.cell_of_pixel(x, y)]; };
-  std::vector<Color> light(in.count());
-  std::vector<float> variance(in.count());
-  for (int y = 0; y < part.size.height; ++y) {
-    for (int x = 0; x < part.size.width; ++x) {
-      const std::size_t i = static_cast<std::size_t>(y) * part.size.width + x;
-      const std::uint32_t samples = samples_at(x, y);
-      light[i] = in.mean_of(i, samples, -1);
-      const auto odd = static_cast<float>(samples / 2);
-      const auto number = static_cast<float>(samples);
-      const Color off = in.mean_of(i, samples, 0) - in.mean_of(i, samples, 1);
-      // Of one sample nothing is known.
-      variance[i] = samples < 2 ? std::numeric_limits<float>::infinity()
-                                : odd * (number - odd) / (number * number) * (off * off).mean();
-    }
-  }
-  if (in.budget.frame.denoise > 0) {
-    std::vector<Color> albedo(in.count());
-    for (std::size_t i = 0; i < albedo.size(); ++i) {
-      const float* own = in.told.data() + told_count * i + told_albedo;
-      const auto x = static_cast<int>(i % static_cast<std::size_t>(part.size.width));
-      const auto y = static_cast<int>(i / static_cast<std::size_t>(part.size.width));
-      albedo[i] = Color(own[0], own[1], own[2]) / static_cast<float>(samples_at(x, y));
-    }
-    denoise(*guides, albedo, variance, in.budget.frame.denoise, in.options.threads, light);
-  }
-  const auto scale = static_cast<float>(exposure);
-  std::vector<float> rows[3];
-  for (auto& row : rows) row.resize(static_cast<std::size_t>(part.size.width) + 16);
-  for (int y = 0; y < part.size.height; ++y) {
-    for (int x = 0; x < part.size.width; ++x) {
-      const std::size_t i = static_cast<std::size_t>(y) * part.size.width + x;
-      for (int c = 0; c < 3; ++c) {
-        const float shown = tone(light[i][c] * scale);
-        rows[c][static_cast<std::size_t>(x)] = shown;
-        if (frame.has(Layer::color)) frame.values(Layer::color, c)(x, y) = shown;
-        if (frame.has(Layer::radiance)) frame.values(Layer::radiance, c)(x, y) = light[i][c];
-      }
-      const auto number = static_cast<float>(samples_at(x, y));
-      if (frame.has(Layer::samples)) frame.values(Layer::samples)(x, y) = number;
-      if (frame.has(Layer::variance)) frame.values(Layer::variance)(x, y) = variance[i];
-      if (in.options.meters) {
-        const float* own = in.meters.data() + 2 * i;
-        if (frame.has(Layer::cost)) {
-          frame.values(Layer::cost)(x, y) =
-              static_cast<float>(static_cast<double>(own[0]) / ticks_per_ns());
-        }
-        if (frame.has(Layer::work)) frame.values(Layer::work)(x, y) = own[1];
-      }
-      if (!in.tells()) continue;
-      const float* own = in.told.data() + told_count * i;
-      const auto put = [&](Layer layer, std::size_t from) {
-        if (!frame.has(layer)) return;
-        for (int c = 0; c < 3; ++c) {
-          frame.values(layer, c)(x, y) = own[from + static_cast<std::size_t>(c)] / number;
-        }
-      };
-      for (int k = 0; k < told_bounces; ++k) {
-        put(static_cast<Layer>(static_cast<int>(Layer::light_0) + k),
-            3 * static_cast<std::size_t>(k));
-      }
-      put(Layer::emission, told_emission);
-      put(Layer::albedo, told_albedo);
-      if (frame.has(Layer::bounces)) {
-        frame.values(Layer::bounces)(x, y) = own[told_albedo + 3] / number;
-      }
-    }
-    if (frame.has(Layer::display)) {
-      encode_row(rows[0].data(), rows[1].data(), rows[2].data(),
-                 frame.codes(Layer::display).row(y).data(),
-                 static_cast<std::size_t>(part.size.width), part.x, part.y + y);
-    }
-  }
-  const GrowingError error = in.error(exposure);
-  frame.path_report =
-      PathReport{samples(), exposure,   error.rmse,
-                 error.low, error.high, all.light > 0 ? all.clamped / all.light : 0};
-  frame.tally = all.tally;
-  frame.cost.compile_ms = in.world.compile_ms();
-  frame.cost.cast_ms = all.cast_ms;
-  frame.cost.fill_ms = watch.milliseconds();
-  StageTicks none;
-  put_stages(none, in.stages, in.options.threads, frame.cost);
-  return frame;
-}
-
-Frame render_path_frame(const World& world, const Camera& camera, const Budget& budget,
-                        RenderOptions options) {
-  LayerSet told{Layer::bounces, Layer::emission, Layer::albedo};
-  for (int k = 0; k < told_bounces; ++k) {
-    told.add(static_cast<Layer>(static_cast<int>(Layer::light_0) + k));
-  }
-  GrowingOptions growing;
-  growing.threads = options.threads;
-  growing.memory_limit = options.memory_limit;
-  growing.tell = options.layers.any_of(told);
-  growing.meters = options.layers.any_of({Layer::cost, Layer::work});
-  growing.part = options.part;
-  GrowingFrame frame(world, camera, budget, growing);
-  frame.take(budget.frame.samples, options.progress);
-  return frame.picture(options.layers);
-}
-
-CostSample sample_paths(const World& world, const Camera& camera, const Budget& budget,
-                        std::span<const PixelPart> blocks, int threads,
-                        const std::function<bool(double)>& progress) {
-  CostSample sample;
-  sample.block_ms.resize(blocks.size());
-  Progress done(progress, blocks.size());
-  parallel_for(threads, blocks.size(), [&](std::size_t i) {
-    if (done.stopped()) return;
-    GrowingOptions options;
-    options.threads = 1;
-    options.part = blocks[i];
-    GrowingFrame frame(world, camera, budget, options);
-    const Stopwatch watch;
-    frame.take(budget.frame.samples);
-    sample.block_ms[i] = watch.milliseconds();
-    done.part_done();
-  });
-  done.check();
-  return sample;
 }
 
 }  // namespace photonlane

@@ -26,6 +26,7 @@ void paste(const Frame& from, const PixelPart& part, int x, int y, Frame& to) {
 
 void copy_layers(const Frame& from, LayerSet layers, Frame& to) {
   for (const Layer layer : layers.list()) {
+    if (!from.has(layer)) continue;
     const LayerInfo& info = layer_info(layer);
     for (int channel = 0; channel < info.channels; ++channel) {
       for (int y = 0; y < to.size().height; ++y) {

@@ -34,7 +34,7 @@ PixelPart made_part(const World& world, const Camera& camera, const Budget& budg
 /// costs nothing more than its pixels. All of the frame where none can be made without the rest.
 Size block_size(const World& world, const Camera& camera, const Budget& budget);
 
-/// Copies layers of a frame into another one of its size.
+/// Copies those of some layers that a frame has into another one of its size.
 void copy_layers(const Frame& from, LayerSet layers, Frame& to);
 
 /// Throws what render() throws for what cannot be.

@@ -4,6 +4,9 @@
 
 namespace photonlane {
 
+/// The layers that a growing frame has only where it tells them.
+LayerSet told_layers();
+
 /// A frame of path-traced light. Called by render().
 Frame render_path_frame(const World& world, const Camera& camera, const Budget& budget,
                         RenderOptions options);

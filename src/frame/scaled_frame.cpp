@@ -284,28 +284,13 @@ class Scaled {
         });
     if (!keeps_color) {
       Frame shown(part_.size, options_.layers);
-      for (const Layer layer : options_.layers.list()) copy_layer(layer, frame_, shown);
+      copy_layers(frame_, options_.layers, shown);
       frame_ = std::move(shown);
     }
-    for (const Layer layer : options_.layers.list()) {
-      if (layer != Layer::color && layer != Layer::display) copy_layer(layer, full_, frame_);
-    }
+    LayerSet rest = options_.layers;
+    rest.remove({Layer::color, Layer::display});
+    copy_layers(full_, rest, frame_);
     fill_ms_ = watch.milliseconds();
-  }
-
-  static void copy_layer(Layer layer, const Frame& from, Frame& to) {
-    if (!from.has(layer)) return;
-    const LayerInfo& info = layer_info(layer);
-    for (int channel = 0; channel < info.channels; ++channel) {
-      for (int y = 0; y < to.size().height; ++y) {
-        if (info.codes) {
-          std::ranges::copy(from.codes(layer).row(y), to.codes(layer).row(y).begin());
-        } else {
-          std::ranges::copy(from.values(layer, channel).row(y),
-                            to.values(layer, channel).row(y).begin());
-        }
-      }
-    }
   }
 
   void finish() {

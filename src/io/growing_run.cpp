@@ -10,6 +10,7 @@
 #include <limits>
 
 #include "base/stopwatch.hpp"
+#include "frame/path_frame.hpp"
 #include "io/files.hpp"
 #include "io/run_parts.hpp"
 #include "photonlane/base/words.hpp"
@@ -238,11 +239,7 @@ class Growing {
   static GrowingOptions options(const SceneFile& file, const GrowingRun& run) {
     GrowingOptions options;
     options.threads = run.threads;
-    LayerSet plain = run.layers;
-    plain.remove(LayerSet::of_paths());
-    LayerSet told = LayerSet::of_paths();
-    told.remove({Layer::radiance, Layer::samples, Layer::variance});
-    options.tell = run.layers.any_of(told);
+    options.tell = run.layers.any_of(told_layers());
     if (run.resume && (options.tell || file.budget.frame.denoise > 0)) {
       throw Error(ErrorKind::usage,
                   "--resume: layers by bounce and frame.denoise need all samples from the start");

@@ -91,180 +91,122 @@ Way over(float u, float v) {
           std::sqrt(std::max(0.0f, 1 - u))};
 }
 
-/// What one reflection by facets lets out, for cosines and widths: of facets that reflect all, and
-/// of those that reflect (1 - c)^5.
-class ReflectionTable {
+/// What facets of a width let out of light from a direction, for cosines and widths, both by their
+/// roots, and the mean over all directions alike.
+template <class Value, int side>
+class FacetTable {
  public:
-  struct Shares {
-    float all, grazing;
-  };
-
-  static const ReflectionTable& get() {
-    static const ReflectionTable table;
-    return table;
+  /// `integrate` gives the value for a cosine and a width.
+  template <class Integrate>
+  explicit FacetTable(const Integrate& integrate) {
+    const auto square = [](int k) {
+      const float root = static_cast<float>(k) / (side - 1);
+      return root * root;
+    };
+    for (int row = 0; row < side; ++row) {
+      for (int column = 0; column < side; ++column) {
+        entries_[static_cast<std::size_t>(row * side + column)] =
+            integrate(std::max(square(column), 1e-4f), std::max(square(row), 1e-4f));
+      }
+    }
+    for (int row = 0; row < side; ++row) {
+      // 2 c dc over what at() tells, by midpoints.
+      constexpr int parts = 512;
+      Value sum = entries_[0] * 0.0f;
+      for (int k = 0; k < parts; ++k) {
+        const float cosine = (static_cast<float>(k) + 0.5f) / parts;
+        sum += at(cosine, square(row)) * (2 * cosine / parts);
+      }
+      means_[static_cast<std::size_t>(row)] = sum;
+    }
   }
 
-  Shares at(float cosine, float width) const {
-    const float row = std::clamp(std::sqrt(width), 0.0f, 1.0f) * (widths - 1);
-    const float column = std::sqrt(std::clamp(cosine, 0.0f, 1.0f)) * (cosines - 1);
-    const int r = std::min(static_cast<int>(row), widths - 2);
-    const int c = std::min(static_cast<int>(column), cosines - 2);
-    const float a = row - static_cast<float>(r);
-    const float b = column - static_cast<float>(c);
-    const auto mix = [&](float Shares::*of) {
-      const auto at_row = [&](int k) {
-        const Shares* entry = &entries_[static_cast<std::size_t>(k) * cosines + c];
-        return entry[0].*of + b * (entry[1].*of - entry[0].*of);
-      };
-      return at_row(r) + a * (at_row(r + 1) - at_row(r));
+  Value at(float cosine, float width) const {
+    const Between row(width);
+    const Between column(cosine);
+    const auto at_row = [&](int k) {
+      const Value* entry = &entries_[static_cast<std::size_t>(k * side + column.first)];
+      return Value(entry[0] + column.share * (entry[1] - entry[0]));
     };
-    return {mix(&Shares::all), mix(&Shares::grazing)};
+    const Value low = at_row(row.first);
+    return low + row.share * (at_row(row.first + 1) - low);
   }
 
   /// Of all directions alike, by the cosine.
-  Shares mean(float width) const {
-    const float row = std::clamp(std::sqrt(width), 0.0f, 1.0f) * (widths - 1);
-    const int r = std::min(static_cast<int>(row), widths - 2);
-    const float a = row - static_cast<float>(r);
-    const Shares& low = means_[static_cast<std::size_t>(r)];
-    const Shares& high = means_[static_cast<std::size_t>(r) + 1];
-    return {low.all + a * (high.all - low.all), low.grazing + a * (high.grazing - low.grazing)};
+  Value mean(float width) const {
+    const Between row(width);
+    const Value* entry = &means_[static_cast<std::size_t>(row.first)];
+    return entry[0] + row.share * (entry[1] - entry[0]);
   }
 
  private:
-  static constexpr int widths = 33;
-  static constexpr int cosines = 33;
+  /// Between which entries a number in [0, 1] lies.
+  struct Between {
+    int first;
+    float share;
 
-  ReflectionTable() {
-    for (int r = 0; r < widths; ++r) {
-      const float root = static_cast<float>(r) / (widths - 1);
-      const float width = std::max(root * root, 1e-4f);
-      for (int c = 0; c < cosines; ++c) {
-        const float share = static_cast<float>(c) / (cosines - 1);
-        entries_[static_cast<std::size_t>(r) * cosines + c] =
-            integrate(std::max(share * share, 1e-4f), width);
-      }
+    explicit Between(float number) {
+      const float at = std::sqrt(std::clamp(number, 0.0f, 1.0f)) * (side - 1);
+      first = std::min(static_cast<int>(at), side - 2);
+      share = at - static_cast<float>(first);
     }
-    for (int r = 0; r < widths; ++r) {
-      const float root = static_cast<float>(r) / (widths - 1);
-      // 2 c dc over what at() tells, by midpoints.
-      constexpr int parts = 512;
-      double all = 0;
-      double grazing = 0;
-      for (int k = 0; k < parts; ++k) {
-        const float cosine = (static_cast<float>(k) + 0.5f) / parts;
-        const Shares shares = at(cosine, root * root);
-        all += 2.0 * static_cast<double>(cosine * shares.all) / parts;
-        grazing += 2.0 * static_cast<double>(cosine * shares.grazing) / parts;
-      }
-      means_[static_cast<std::size_t>(r)] = {static_cast<float>(all), static_cast<float>(grazing)};
-    }
-  }
+  };
 
-  static Shares integrate(float cosine, float width) {
-    const Way out{std::sqrt(std::max(0.0f, 1 - cosine * cosine)), 0, cosine};
-    constexpr int side = 24;
-    double all = 0;
-    double grazing = 0;
-    for (int i = 0; i < side; ++i) {
-      for (int j = 0; j < side; ++j) {
-        const float u = (static_cast<float>(i) + 0.5f) / side;
-        const float v = (static_cast<float>(j) + 0.5f) / side;
-        const Way half = seen_facet(out, width, u, v);
-        const float along = dot(out, half);
-        const float z = 2 * along * half.z - out.z;
-        if (z <= 0) continue;
-        const float weight = seen_from_both(out.z, z, width) / seen(out.z, width);
-        all += static_cast<double>(weight);
-        grazing += static_cast<double>(weight * fifth(along));
-      }
-    }
-    constexpr double share = 1.0 / (side * side);
-    return {static_cast<float>(all * share), static_cast<float>(grazing * share)};
-  }
-
-  std::array<Shares, static_cast<std::size_t>(widths) * cosines> entries_;
-  std::array<Shares, widths> means_;
+  std::array<Value, static_cast<std::size_t>(side) * side> entries_;
+  std::array<Value, side> means_;
 };
 
-/// What one meeting with facets of a body lets out on either side, for cosines and widths, and what
-/// is made of the rest: it comes out evenly, as much to either side as makes it the same both ways
-/// and loses nothing.
-class BodyTable {
- public:
-  explicit BodyTable(float index) {
-    for (int r = 0; r < widths; ++r) {
-      const float root = static_cast<float>(r) / (widths - 1);
-      for (int c = 0; c < cosines; ++c) {
-        const float share = static_cast<float>(c) / (cosines - 1);
-        entries_[static_cast<std::size_t>(r) * cosines + c] =
-            integrate(std::max(share * share, 1e-4f), std::max(root * root, 1e-4f), index);
-      }
-    }
-    for (int r = 0; r < widths; ++r) {
-      const float root = static_cast<float>(r) / (widths - 1);
-      constexpr int parts = 256;
-      double all = 0;
-      for (int k = 0; k < parts; ++k) {
-        const float cosine = (static_cast<float>(k) + 0.5f) / parts;
-        all += 2.0 * static_cast<double>(cosine * at(cosine, root * root)) / parts;
-      }
-      means_[static_cast<std::size_t>(r)] = static_cast<float>(all);
+/// The mean over facets that are seen from a direction, by places evenly over their numbers.
+/// `value` is for a facet and its cosine to the direction.
+template <class Value, class Of>
+Value over_facets(const Way& out, float width, Value sum, const Of& value) {
+  constexpr int side = 24;
+  for (int i = 0; i < side; ++i) {
+    for (int j = 0; j < side; ++j) {
+      const Way half = seen_facet(out, width, (static_cast<float>(i) + 0.5f) / side,
+                                  (static_cast<float>(j) + 0.5f) / side);
+      sum += value(half, dot(out, half));
     }
   }
+  return sum * (1.0f / (side * side));
+}
 
-  float at(float cosine, float width) const {
-    const float row = std::clamp(std::sqrt(width), 0.0f, 1.0f) * (widths - 1);
-    const float column = std::sqrt(std::clamp(cosine, 0.0f, 1.0f)) * (cosines - 1);
-    const int r = std::min(static_cast<int>(row), widths - 2);
-    const int c = std::min(static_cast<int>(column), cosines - 2);
-    const float a = row - static_cast<float>(r);
-    const float b = column - static_cast<float>(c);
-    const auto at_row = [&](int k) {
-      const float* entry = &entries_[static_cast<std::size_t>(k) * cosines + c];
-      return entry[0] + b * (entry[1] - entry[0]);
-    };
-    return at_row(r) + a * (at_row(r + 1) - at_row(r));
-  }
-  float mean(float width) const {
-    const float row = std::clamp(std::sqrt(width), 0.0f, 1.0f) * (widths - 1);
-    const int r = std::min(static_cast<int>(row), widths - 2);
-    const float a = row - static_cast<float>(r);
-    return means_[static_cast<std::size_t>(r)] +
-           a * (means_[static_cast<std::size_t>(r) + 1] - means_[static_cast<std::size_t>(r)]);
-  }
+Way at_cosine(float cosine) { return {std::sqrt(std::max(0.0f, 1 - cosine * cosine)), 0, cosine}; }
 
- private:
-  static constexpr int widths = 17;
-  static constexpr int cosines = 17;
+/// What one reflection lets out: of facets that reflect all, and of those that reflect (1 - c)^5.
+using Reflection = Eigen::Array2f;
 
-  static float integrate(float cosine, float width, float index) {
-    const Way out{std::sqrt(std::max(0.0f, 1 - cosine * cosine)), 0, cosine};
-    constexpr int side = 24;
-    double sum = 0;
-    for (int i = 0; i < side; ++i) {
-      for (int j = 0; j < side; ++j) {
-        const float u = (static_cast<float>(i) + 0.5f) / side;
-        const float v = (static_cast<float>(j) + 0.5f) / side;
-        const Way half = seen_facet(out, width, u, v);
-        const float along = dot(out, half);
-        const float thrown = reflectance(along, index);
-        const float z = 2 * along * half.z - out.z;
-        if (z > 0) {
-          sum += static_cast<double>(thrown * seen_from_both(out.z, z, width) / seen(out.z, width));
-        }
-        const Bent bent = bend(-out.x, -out.y, -out.z, half.x, half.y, half.z, index);
-        if (bent.through && bent.z < 0) {
-          sum += static_cast<double>((1 - thrown) * seen(bent.z, width));
-        }
-      }
-    }
-    return std::min(static_cast<float>(sum / (side * side)), 1.0f);
-  }
+const FacetTable<Reflection, 33>& reflection_table() {
+  static const FacetTable<Reflection, 33> table([](float cosine, float width) {
+    const Way out = at_cosine(cosine);
+    return over_facets(out, width, Reflection(0, 0), [&](const Way& half, float along) {
+      const float z = 2 * along * half.z - out.z;
+      if (z <= 0) return Reflection(0, 0);
+      const float weight = seen_from_both(out.z, z, width) / seen(out.z, width);
+      return Reflection(weight, weight * fifth(along));
+    });
+  });
+  return table;
+}
 
-  std::array<float, static_cast<std::size_t>(widths) * cosines> entries_;
-  std::array<float, widths> means_;
-};
+/// What one meeting with facets of a body lets out on either side. What is made of the rest comes
+/// out evenly, as much to either side as makes it the same both ways and loses nothing.
+using BodyTable = FacetTable<float, 17>;
+
+std::unique_ptr<const BodyTable> make_body_table(float index) {
+  return std::make_unique<const BodyTable>([index](float cosine, float width) {
+    const Way out = at_cosine(cosine);
+    const float all = over_facets(out, width, 0.0f, [&](const Way& half, float along) {
+      const float thrown = reflectance(along, index);
+      const float z = 2 * along * half.z - out.z;
+      float sum = z > 0 ? thrown * seen_from_both(out.z, z, width) / seen(out.z, width) : 0;
+      const Bent bent = bend(-out.x, -out.y, -out.z, half.x, half.y, half.z, index);
+      if (bent.through && bent.z < 0) sum += (1 - thrown) * seen(bent.z, width);
+      return sum;
+    });
+    return std::min(all, 1.0f);
+  });
+}
 
 const BodyTable& body_table(float index) {
   struct Last {
@@ -280,7 +222,7 @@ const BodyTable& body_table(float index) {
   static std::map<float, std::unique_ptr<const BodyTable>> all;
   const std::lock_guard lock(mutex);
   std::unique_ptr<const BodyTable>& table = all[index];
-  if (!table) table = std::make_unique<const BodyTable>(index);
+  if (!table) table = make_body_table(index);
   last[next] = {index, table.get()};
   next = (next + 1) % last.size();
   return *table;
@@ -294,7 +236,7 @@ float brightness(const Color& color) { return (color[0] + color[1] + color[2]) /
 
 float single_reflection(float cosine, float roughness) {
   const float width = width_of(roughness);
-  return width < least_width ? 1 : ReflectionTable::get().at(cosine, width).all;
+  return width < least_width ? 1 : reflection_table().at(cosine, width)[0];
 }
 
 Scattering::Scattering(const ScatterSurface& surface) : surface_(surface) {
@@ -313,9 +255,9 @@ Scattering::Scattering(const ScatterSurface& surface) : surface_(surface) {
     mean_layer_ = again_ = Color(0, 0, 0);
     return;
   }
-  ReflectionTable::Shares mean{1, 1.0f / 21};
-  if (!mirror_) mean = ReflectionTable::get().mean(width_);
-  mean_single_ = mean.all;
+  Reflection mean(1, 1.0f / 21);
+  if (!mirror_) mean = reflection_table().mean(width_);
+  mean_single_ = mean[0];
   if (thin_glass_ && mirror_) {
     constexpr int parts = 16;
     float sum = 0;
@@ -329,10 +271,10 @@ Scattering::Scattering(const ScatterSurface& surface) : surface_(surface) {
   }
   // Mean of Schlick's reflectance by the cosine: f + (1 - f) / 21.
   const Color fresnel = straight_on_ + (1 - straight_on_) / 21;
-  again_ = mirror_ ? Color(0, 0, 0)
-                   : Color(fresnel * fresnel * mean.all / (1 - fresnel * (1 - mean.all)));
-  mean_layer_ = surface.film *
-                (straight_on_ * (mean.all - mean.grazing) + mean.grazing + (1 - mean.all) * again_);
+  again_ =
+      mirror_ ? Color(0, 0, 0) : Color(fresnel * fresnel * mean[0] / (1 - fresnel * (1 - mean[0])));
+  mean_layer_ =
+      surface.film * (straight_on_ * (mean[0] - mean[1]) + mean[1] + (1 - mean[0]) * again_);
 }
 
 /// What the layer reflects of light along a direction.
@@ -346,12 +288,11 @@ Color Scattering::layer(float cosine) const {
     }
     return surface_.film * (straight_on_ + (1 - straight_on_) * fifth(cosine));
   }
-  const ReflectionTable::Shares one = ReflectionTable::get().at(cosine, width_);
-  return surface_.film *
-         (straight_on_ * (one.all - one.grazing) + one.grazing + (1 - one.all) * again_);
+  const Reflection one = reflection_table().at(cosine, width_);
+  return surface_.film * (straight_on_ * (one[0] - one[1]) + one[1] + (1 - one[0]) * again_);
 }
 
-Scattering::Shares Scattering::shares(const Way&, const Color& layer_out) const {
+Scattering::Shares Scattering::shares(const Color& layer_out) const {
   const float reflected = layered_ ? brightness(layer_out) : 0;
   const float beneath = std::max(0.0f, 1 - reflected);
   const float diffuse = beneath * diffuse_share_ * std::max(brightness(surface_.base), 0.05f);
@@ -404,8 +345,8 @@ Color Scattering::value(const Way& out, const Way& in) const {
     return sum + Color(1, 1, 1) * (once * reflectance(along, surface_.index) + scattered(out, in));
   }
   const Color fresnel = straight_on_ + (1 - straight_on_) * fifth(along);
-  const ReflectionTable& table = ReflectionTable::get();
-  const float again = (1 - table.at(out.z, width_).all) * (1 - table.at(in.z, width_).all) * in.z /
+  const FacetTable<Reflection, 33>& table = reflection_table();
+  const float again = (1 - table.at(out.z, width_)[0]) * (1 - table.at(in.z, width_)[0]) * in.z /
                       (pi_float * std::max(1 - mean_single_, 1e-4f));
   return sum + surface_.film * (fresnel * once + again_ * again);
 }
@@ -415,7 +356,7 @@ float Scattering::density(const Way& out, const Way& in) const {
   const bool behind = in.z < 0;
   const float cosine = std::abs(in.z) / pi_float;
   if (surface_.body) return body_density(out, in);
-  const Shares share = shares(out, layer(out.z));
+  const Shares share = shares(layer(out.z));
   float sum = 0;
   if (!behind || surface_.leaf) sum += share.diffuse * (surface_.leaf ? 0.5f : 1.0f) * cosine;
   if (behind || !layered_ || mirror_) return sum;
@@ -520,7 +461,7 @@ ScatterSample Scattering::sample(const Way& out, float choice, float u, float v)
   if (out.z <= 0) return {};
   if (surface_.body) return sample_body(out, choice, u, v);
   const Color layer_out = layer(out.z);
-  const Shares share = shares(out, layer_out);
+  const Shares share = shares(layer_out);
   ScatterSample result;
   if (choice < share.straight) {
     result.way = {-out.x, -out.y, -out.z};

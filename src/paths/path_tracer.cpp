@@ -111,11 +111,6 @@ class Tracer {
       lane.on.from = view_.eye;
       lane.on.way = starts_[i].way;
       lane.on.room = room;
-      lane.on.own = true;
-      lane.on.x = starts_[i].x;
-      lane.on.y = starts_[i].y;
-      lane.on.sample = starts_[i].sample;
-      lane.on.eye = view_.eye.cast<float>();
     }
   }
 
@@ -176,19 +171,8 @@ class Tracer {
     }
     for (std::size_t i = 0; i < batch.size; ++i) {
       const PathLane& lane = lanes_[batch.first + i];
-      const Onward& on = lane.on;
-      lanes.any_scale = lanes.any_scale || on.scale < 1;
-      lanes.scale[i] = static_cast<Number>(std::min(on.scale, 1.0));
-      lanes.x[i] = static_cast<Number>(on.from.x());
-      lanes.y[i] = static_cast<Number>(on.from.y());
-      lanes.z[i] = static_cast<Number>(on.from.z());
-      lanes.direction_x[i] = static_cast<Number>(on.way.x());
-      lanes.direction_y[i] = static_cast<Number>(on.way.y());
-      lanes.direction_z[i] = static_cast<Number>(on.way.z());
+      put_lane(lane.on, i, lanes, bent);
       lanes.start[i] = static_cast<Number>(lane.start);
-      lanes.face[i] = on.face;
-      bent[i] = on.swell;
-      lanes.limit[i] = on.swell >= 0 ? static_cast<Number>(on.chord) : lanes.far_limit;
     }
     std::fill(lanes.start + batch.size, lanes.start + capacity, Number(0));
     std::fill(lanes.limit + batch.size, lanes.limit + capacity, Number(0));
@@ -480,7 +464,6 @@ class Tracer {
     const Vec3d away = static_cast<double>(next.way.z < 0 ? -off : off) * up;
     lane.on.from = place + away;
     lane.on.way = frame.to_room(next.way);
-    lane.on.own = false;
     lane.on.face = -1;
     lane.on.swell = -1;
     lane.on.out_of_portal = false;

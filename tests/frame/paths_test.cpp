@@ -72,13 +72,8 @@ TEST(Paths, WhiteSurfacesVanishBeforeAWhiteSky) {
 
 TEST(Paths, AClosedRoomThatGlowsIsAsBrightAsTheSumOfAllItsBounces) {
   for (const float albedo : {0.0f, 0.5f, 0.8f}) {
-    Scene scene = test::drawn(test::square_room(4));
-    test::empty_air(scene.room());
-    scene.materials[0] = {.base = {albedo, albedo, albedo}, .emission = {0.1f, 0.1f, 0.1f}};
-    scene.room().floor = scene.room().ceiling = scene.materials[0];
-    Camera camera;
-    camera.eye = {3, 3, 1.5};
-    camera.pitch = 0.2;
+    const Scene scene = test::glowing_room(albedo, 0.1f);
+    const Camera camera = test::in_room();
     const Budget budget = path_budget(24, 16, test::effort(32), 200);
     const Frame frame =
         path_frame(scene, camera, budget, {Layer::radiance, Layer::light_0, Layer::light_2});
@@ -98,13 +93,8 @@ TEST(Paths, AClosedRoomThatGlowsIsAsBrightAsTheSumOfAllItsBounces) {
 }
 
 TEST(Paths, AnyLimitOfBouncesCutsTheSumOfThemThere) {
-  Scene scene = test::drawn(test::square_room(4));
-  test::empty_air(scene.room());
-  scene.materials[0] = {.base = {0.5f, 0.5f, 0.5f}, .emission = {0.1f, 0.1f, 0.1f}};
-  scene.room().floor = scene.room().ceiling = scene.materials[0];
-  Camera camera;
-  camera.eye = {3, 3, 1.5};
-  camera.pitch = 0.2;
+  const Scene scene = test::glowing_room(0.5f, 0.1f);
+  const Camera camera = test::in_room();
   for (const int limit : {0, 1, 2, 5}) {
     double expected = 0;
     for (int k = 0; k <= limit; ++k) expected += 0.1 * std::pow(0.5, k);
@@ -406,7 +396,7 @@ TEST(Paths, CellsAndTheSameBoxesAsFieldsAreLitAlike) {
   EXPECT_NEAR(a.value, b.value, 0.01 * a.value);
 }
 
-TEST(Paths, RouletteAndSeekingLightsDoNotChangeTheMean) {
+TEST(Paths, RouletteDoesNotChangeTheMean) {
   Scene scene = test::drawn(test::square_room(4));
   test::empty_air(scene.room());
   scene.materials[0].base = {0.6f, 0.5f, 0.4f};

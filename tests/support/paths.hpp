@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "photonlane/photonlane.hpp"
+#include "support/scenes.hpp"
 
 namespace photonlane::test {
 
@@ -11,6 +12,23 @@ inline void empty_air(Room& room) {
   room.fog = {.color = {0, 0, 0}, .start = 1e6, .end = 2e6};
   room.light = {};
   room.light.ambient = {0, 0, 0};
+}
+
+/// A closed room, all of whose surfaces emit and throw back the same.
+inline Scene glowing_room(float albedo, float emission) {
+  Scene scene = drawn(square_room(4));
+  empty_air(scene.room());
+  scene.materials[0] = {.base = {albedo, albedo, albedo},
+                        .emission = {emission, emission, emission}};
+  scene.room().floor = scene.room().ceiling = scene.materials[0];
+  return scene;
+}
+/// In its middle, looking a little up.
+inline Camera in_room() {
+  Camera camera;
+  camera.eye = {3, 3, 1.5};
+  camera.pitch = 0.2;
+  return camera;
 }
 
 inline Budget path_budget(int width, int height, int samples, int bounces) {

@@ -11,8 +11,6 @@
 /// behind glass. Scattering is the same both ways for every bit of cosine times solid angle times
 /// that square.
 
-#include <cstdint>
-
 #include "photonlane/base/color.hpp"
 
 namespace photonlane {
@@ -74,7 +72,7 @@ class Scattering {
     float facets, diffuse, straight;
   };
   Color layer(float cosine) const;
-  Shares shares(const Way& out, const Color& layer_out) const;
+  Shares shares(const Color& layer_out) const;
   float diffuse_chance(const Way& out) const;
   float thrown_chance(float along) const;
   float left_over(float cosine, bool behind) const;
