@@ -195,14 +195,20 @@ Frame GrowingFrame::picture(LayerSet layers) const {
     }
   }
   if (in.budget.frame.denoise > 0) {
+    // What is seen straight has next to no noise and edges of its own: lamps are balls of light.
     std::vector<Color> albedo(in.count());
+    std::vector<Color> straight(in.count());
     for (std::size_t i = 0; i < albedo.size(); ++i) {
-      const float* own = in.told.data() + told_count * i + told_albedo;
+      const float* own = in.told.data() + told_count * i;
       const auto x = static_cast<int>(i % static_cast<std::size_t>(part.size.width));
       const auto y = static_cast<int>(i / static_cast<std::size_t>(part.size.width));
-      albedo[i] = Color(own[0], own[1], own[2]) / static_cast<float>(samples_at(x, y));
+      const float share = 1 / static_cast<float>(samples_at(x, y));
+      straight[i] = Color(own[0], own[1], own[2]) * share;
+      albedo[i] = Color(own[told_albedo], own[told_albedo + 1], own[told_albedo + 2]) * share;
+      light[i] -= straight[i];
     }
     denoise(*guides, albedo, variance, in.budget.frame.denoise, in.options.threads, light);
+    for (std::size_t i = 0; i < light.size(); ++i) light[i] += straight[i];
   }
   const auto scale = static_cast<float>(exposure);
   std::vector<float> rows[3];

@@ -262,11 +262,14 @@ std::string plane_text(const PlaneReport& report) {
   return text;
 }
 
-std::string path_text(const PathReport& report) {
+std::string path_text(const Frame& frame) {
+  if (!frame.path_report) return "";
+  const PathReport& report = *frame.path_report;
   std::string text = fmt::format("{:.4g} samples a pixel", report.samples);
   if (std::isfinite(report.rmse)) {
     text += fmt::format(", RMSE {:.4f} left ({:.4f} to {:.4f})", report.rmse, report.rmse_low,
                         report.rmse_high);
+    if (frame.budget.frame.denoise > 0) text += " before frame.denoise";
   }
   if (report.exposure != 1) text += fmt::format(", radiance shown times {:.4g}", report.exposure);
   if (report.clamped > 0) {
@@ -297,7 +300,7 @@ std::string cost_text(const Frame& frame) {
                                  static_cast<double>(std::max<std::uint64_t>(tally.lanes, 1)));
   }
   if (frame.plane_report) secondary += plane_text(*frame.plane_report);
-  if (frame.path_report) secondary += path_text(*frame.path_report);
+  secondary += path_text(frame);
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"
       "{} lanes, {:.1f} steps a lane: {} hit, {} escaped, {} spent\n{}",

@@ -353,8 +353,9 @@ io::Picture beside(std::span<const io::Picture> pictures) {
 void show_night(const DemoCommand& command) {
   const io::OutputFolder made(command.output + "/night");
   const std::string folder = command.output + "/night";
-  const io::SceneFile night = open_scene(
+  io::SceneFile night = open_scene(
       {.scene = demo_folder(command.scenes) + "/glasshouse-night.yaml", .size = size_of(command)});
+  if (!command.full) night.budget.frame.denoise = 4;  // a dozen samples a pixel are noisy
   const World world = compile(night.scene);
   const auto grow = [&](const io::SceneFile& file, const World& of, const std::string& name,
                         double seconds) {
@@ -374,7 +375,7 @@ void show_night(const DemoCommand& command) {
   };
   const double longer = command.full ? 12 : 1;
   Frame view = grow(night, world, "view.png", 25 * longer);
-  say(fmt::format("night/view.png: {}\n{}", night.scene.title, io::path_text(*view.path_report)));
+  say(fmt::format("night/view.png: {}\n{}", night.scene.title, io::path_text(view)));
   {
     Budget small = night.budget;
     small.frame.width /= 2;
@@ -410,7 +411,7 @@ void show_night(const DemoCommand& command) {
   io::write_png(folder + "/evening.png", beside(three));
   say(fmt::format(
       "night/evening.png: the evening by tricks, by paths, and where they differ: RMSE {:.3f}\n{}",
-      off.rmse, io::path_text(*paths.path_report)));
+      off.rmse, io::path_text(paths)));
 }
 
 /// A part of the demo, and how long it takes beside the others: seconds on two cores.

@@ -166,7 +166,8 @@ struct PlaneReport {
 struct PathReport {
   double samples = 0;   ///< a pixel, as mean
   double exposure = 1;  ///< radiance is shown so many times as bright
-  /// Root mean square error that is left, in display values, and the ends of its 90 % interval.
+  /// Root mean square error that is left in what was gathered, in display values, and the ends of
+  /// its 90 % interval. The error of what frame.denoise makes of it only a reference tells.
   double rmse = 0, rmse_low = 0, rmse_high = 0;
   double clamped = 0;  ///< share of the light that was thrown back, which frame.clamp took
 };

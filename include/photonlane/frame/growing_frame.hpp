@@ -29,7 +29,7 @@ struct GrowingOptions {
   std::optional<PixelPart> part;  ///< only these pixels, as RenderOptions says
 };
 
-/// The error that is left in a growing frame.
+/// The error that is left in what a growing frame has gathered, before frame.denoise.
 struct GrowingError {
   double rmse = 0;           ///< of display values, root mean square; infinite below 2 samples
   double low = 0, high = 0;  ///< in between it lies 90 times of 100

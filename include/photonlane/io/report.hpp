@@ -25,7 +25,8 @@ std::string metric_text(const Metric& metric, const Difference& difference);
 /// word alone where that is told apart.
 std::string setting_label(const Sweep& sweep, const Setting& setting);
 std::string check_text(const SceneReport& report);
-std::string path_text(const PathReport& report);
+/// How far a frame of path-traced light has come, a line; nothing for others.
+std::string path_text(const Frame& frame);
 std::string cost_text(const Frame& frame);
 std::string volume_text(const Volume& volume, const VolumeError& error);
 
