@@ -1,5 +1,6 @@
-# Writes a C++ file with files as text inside: cmake -DOUT=FILE -DFILES=name=path,name=path -P this.
-set(text "#include \"io/page_assets.hpp\"\n\nnamespace photonlane::io {\n")
+# Writes a C++ file with files as text inside: cmake -DOUT=FILE -DFILES=name=path,name=path
+# -DHEADER=FILE -DNAMESPACE=NAME -P this. The header declares them as extern const std::string_view.
+set(text "#include \"${HEADER}\"\n\nnamespace ${NAMESPACE} {\n")
 string(REPLACE "," ";" files "${FILES}")
 foreach(pair IN LISTS files)
   string(FIND "${pair}" "=" at)
@@ -12,4 +13,4 @@ foreach(pair IN LISTS files)
                      "const std::string_view ${name}(reinterpret_cast<const char*>(${name}_bytes), "
                      "sizeof ${name}_bytes - 1);\n")
 endforeach()
-file(WRITE "${OUT}" "${text}}  // namespace photonlane::io\n")
+file(WRITE "${OUT}" "${text}}  // namespace ${NAMESPACE}\n")

@@ -5,6 +5,8 @@
 #include <string>
 #include <string_view>
 
+#include "photonlane/io/output.hpp"
+
 namespace photonlane::io {
 
 /// How long files may be that are read as a whole.
@@ -20,9 +22,6 @@ std::string read_file(const std::string& path, std::size_t most = most_text_byte
 /// the file it leads to is replaced; the mode of what was there is kept; pipes and devices are
 /// written to as they are. Throws Error (file) where that fails.
 void write_whole(const std::string& path, const std::function<void(const std::string&)>& write);
-
-/// The same for bytes at hand.
-void write_file(const std::string& path, std::string_view bytes);
 
 /// Makes a folder with its parents; throws Error (file) where it cannot be made or written to.
 void make_folder(const std::string& path);

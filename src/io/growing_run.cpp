@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <cmath>
 #include <cstring>
 #include <filesystem>
@@ -89,6 +90,7 @@ void write_gathered(const std::string& path, const GatheredLight& light, const J
             {"tally", to_json(light.tally)},
             {"cast_ms", light.cast_ms}};
   write_whole(path, [&](const std::string& to) {
+    errno = 0;
     std::ofstream stream(to, std::ios::binary);
     stream << head.dump(-1, ' ', false, Json::error_handler_t::replace) << '\n';
     put(stream, light.sums);
@@ -97,7 +99,10 @@ void write_gathered(const std::string& path, const GatheredLight& light, const J
     put(stream, light.before);
     put(stream, light.planned);
     stream.flush();
-    if (!stream) throw Error(ErrorKind::file, fmt::format("{}: cannot be written", path));
+    if (!stream) {
+      throw Error(ErrorKind::file, fmt::format("cannot be written: {}", std::strerror(errno)),
+                  Place{path});
+    }
   });
 }
 

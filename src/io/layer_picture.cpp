@@ -272,6 +272,7 @@ Picture light_picture(const Frame& frame, Layer layer) {
 Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions& options) {
   const LayerInfo& info = layer_info(layer);
   if (options.range) check_range(layer, *options.range);
+  if (options.told != nullptr) *options.told = {};
   Legend legend;
   legend.title = std::string(info.help);
   if (!info.unit.empty() && info.unit != "steps" && info.unit != "evaluations")
@@ -361,6 +362,7 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     case Layer::light_7:
       return light_picture(frame, layer);
   }
+  if (options.told != nullptr) *options.told = legend;
   return options.legend ? with_legend(picture, legend) : picture;
 }
 

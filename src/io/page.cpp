@@ -1,7 +1,6 @@
 #include "io/page.hpp"
 
 #include <fmt/format.h>
-#include <png.h>
 
 #include <algorithm>
 #include <cmath>
@@ -80,27 +79,6 @@ std::string base64(std::string_view bytes) {
     }
   }
   return text;
-}
-
-std::string png_bytes(const Picture& picture) {
-  png_image image{};
-  image.version = PNG_IMAGE_VERSION;
-  image.width = static_cast<png_uint_32>(picture.size.width);
-  image.height = static_cast<png_uint_32>(picture.size.height);
-  image.format = PNG_FORMAT_RGB;
-  png_alloc_size_t size = 0;
-  std::string bytes;
-  bool made =
-      png_image_write_to_memory(&image, nullptr, &size, 0, picture.bytes.data(), 0, nullptr) != 0;
-  if (made) {
-    bytes.resize(size);
-    made = png_image_write_to_memory(&image, bytes.data(), &size, 0, picture.bytes.data(), 0,
-                                     nullptr) != 0;
-    bytes.resize(size);
-  }
-  png_image_free(&image);
-  if (!made) throw Error(ErrorKind::file, "a picture cannot be put into a page");
-  return bytes;
 }
 
 /// The picture no wider than that: means of the pixels that fall together.

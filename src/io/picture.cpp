@@ -137,4 +137,24 @@ void write_png(const std::string& path, const Picture& picture) {
                         }});
 }
 
+std::string png_bytes(const Picture& picture) {
+  PngImage image;
+  image.width = static_cast<png_uint_32>(picture.size.width);
+  image.height = static_cast<png_uint_32>(picture.size.height);
+  image.format = PNG_FORMAT_RGB;
+  png_alloc_size_t size = 0;
+  const auto write = [&](void* to) {
+    return png_image_write_to_memory(&image, to, &size, 0, picture.bytes.data(), 0, nullptr) != 0;
+  };
+  std::string bytes;
+  bool made = write(nullptr);
+  if (made) {
+    bytes.resize(size);
+    made = write(bytes.data());
+    bytes.resize(size);
+  }
+  if (!made) throw Error(ErrorKind::memory, "a picture cannot be made a PNG");
+  return bytes;
+}
+
 }  // namespace photonlane::io

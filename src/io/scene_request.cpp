@@ -7,7 +7,10 @@
 namespace photonlane::io {
 
 SceneFile open_scene(const SceneRequest& request) {
-  SceneFile file = read_scene(request.path);
+  return set_up(read_scene(request.path), request);
+}
+
+SceneFile set_up(SceneFile file, const SceneRequest& request) {
   const auto set = [&](std::string_view name, std::string_view value) {
     set_by_name(file, name, value);
   };

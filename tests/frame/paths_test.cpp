@@ -70,6 +70,24 @@ TEST(Paths, WhiteSurfacesVanishBeforeAWhiteSky) {
   }
 }
 
+TEST(Paths, PlatesWithoutEndThrowLightToAndFroAsTheirSumSays) {
+  // B0 = E + a0 B1 and B1 = a1 B0: all that leaves one plate meets the other.
+  constexpr float emitted = 0.1f;
+  constexpr float below = 0.8f;
+  constexpr float above = 0.7f;
+  Scene scene =
+      floor_scene({.base = {below, below, below}, .emission = {emitted, emitted, emitted}});
+  const Cell upper = scene.wall({.base = {above, above, above}}, "upper");
+  scene.room().add(field::plane({0, 0, -1}, -2).made_of(static_cast<int>(material_of(upper))));
+  const double floor_light = emitted / (1 - below * above);
+  const Budget budget = point_budget(20000, 200);
+  const auto lower = mean_radiance(path_frame(scene, pinhole({0, 0, 1}, {0.3, 0.2, 0}), budget));
+  EXPECT_NEAR(lower.value, floor_light, 5 * lower.error + 0.002 * floor_light);
+  EXPECT_LT(lower.error, 0.01 * floor_light);
+  const auto higher = mean_radiance(path_frame(scene, pinhole({0, 0, 1}, {0.3, 0.2, 2}), budget));
+  EXPECT_NEAR(higher.value, above * floor_light, 5 * higher.error + 0.002 * floor_light);
+}
+
 TEST(Paths, AClosedRoomThatGlowsIsAsBrightAsTheSumOfAllItsBounces) {
   for (const float albedo : {0.0f, 0.5f, 0.8f}) {
     const Scene scene = test::glowing_room(albedo, 0.1f);

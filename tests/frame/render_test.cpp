@@ -386,6 +386,20 @@ TEST(Render, UsesTheMemoryOfAFrameNoLongerNeeded) {
   EXPECT_EQ(hash_of(second, Layer::color), hash);
 }
 
+TEST(Render, UsesFramesAgainThatHaveGivenTheirMemoryAway) {
+  // As of a frame whose successor was stopped.
+  Hall hall;
+  Frame given = render(hall.world, hall.camera, sized(500, 300));
+  const std::uint64_t hash = hash_of(given, Layer::color);
+  const Frame taken = std::move(given);
+  RenderOptions options;
+  options.recycle = std::move(given);  // NOLINT(bugprone-use-after-move)
+  const Frame second = render(hall.world, hall.camera, sized(500, 300), std::move(options));
+  ASSERT_NE(second.values(Layer::color).data, nullptr);
+  EXPECT_EQ(hash_of(second, Layer::color), hash);
+  EXPECT_EQ(hash_of(taken, Layer::color), hash);
+}
+
 std::string refusal(const World& world, const Camera& camera, const Budget& budget) {
   try {
     render(world, camera, budget);

@@ -79,6 +79,29 @@ TEST_F(GrowingTool, GoesOnWhereItWasStopped) {
   EXPECT_FALSE(std::filesystem::exists(folder.path() + "/" + "part.png.growing"));
 }
 
+TEST_F(GrowingTool, TellsThatNothingMoreCanBeWrittenAndKeepsThePictureThatWasThere) {
+  // A limit on the size of files stands for a full disk.
+  ASSERT_EQ(tool("render yard.yaml -o a.png --until samples=1").code, 0);
+  const std::string before = folder.read("a.png");
+  const auto limited = [&](int blocks, const std::string& arguments) {
+    return test::run(
+        fmt::format("bash -c \"ulimit -f {}; exec '{}' {}\"", blocks, PHOTONLANE_TOOL, arguments),
+        folder);
+  };
+  const auto whole = limited(1, "render yard.yaml -o a.png --until samples=2");
+  EXPECT_EQ(whole.code, 2);
+  EXPECT_EQ(whole.errors, "a.png: cannot be written: File too large\n");
+  EXPECT_EQ(folder.read("a.png"), before);
+  // While it grows, what others go on from is larger than the picture.
+  const auto growing = limited(40, "render yard.yaml -o b.png --until samples=4000000");
+  EXPECT_EQ(growing.code, 2);
+  EXPECT_EQ(growing.errors, "b.png.growing: cannot be written: File too large\n");
+  EXPECT_FALSE(std::filesystem::exists(folder.path() + "/b.png.growing"));
+  for (const auto& left : std::filesystem::directory_iterator(folder.path())) {
+    EXPECT_NE(left.path().extension(), ".part") << left.path();
+  }
+}
+
 TEST_F(GrowingTool, RefusesWhatCannotBe) {
   EXPECT_THAT(refused("render yard.yaml -o x.png --until rmze=1"), HasSubstr("did you mean rmse?"));
   EXPECT_THAT(refused("render yard.yaml -o x.png --until samples=0"),

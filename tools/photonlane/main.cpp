@@ -11,6 +11,7 @@
 
 #include "bench_commands.hpp"
 #include "commands.hpp"
+#include "live/live.hpp"
 #include "options.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/base/words.hpp"
@@ -85,6 +86,7 @@ struct Arguments {
   MakeVolumeCommand make_volume;
   DescribeCommand describe;
   DemoCommand demo;
+  LiveCommand live;
   BenchCommands bench;
   std::function<int()> chosen;
 };
@@ -363,6 +365,35 @@ void add_describe(CLI::App& app, Arguments& all) {
   describe_app->callback([&] { all.chosen = [&] { return run(all.describe); }; });
 }
 
+void add_live(CLI::App& app, Arguments& all) {
+  LiveCommand& live = all.live;
+  CLI::App* live_app =
+      app.add_subcommand("live",
+                         "serve a page on which to turn the knobs of a scene\nPrints the page's "
+                         "address, for a browser "
+                         "on this machine or behind a tunnel to it; ends by Ctrl-C.");
+  live_app->add_option("scene", live.scenes, "scene files (YAML), of which the page chooses one")
+      ->required()
+      ->type_name("SCENE");
+  add_turned(*live_app, live.common);
+  add_threads(*live_app, live.common.threads);
+  live_app
+      ->add_option("--port", live.port, "port to listen at; 0, the default, takes any that is free")
+      ->type_name("N");
+  live_app
+      ->add_option("--address", live.address,
+                   "address to listen at; another one than the default, 127.0.0.1, lets other "
+                   "machines in, who see and steer the page if they know its address")
+      ->type_name("ADDRESS");
+  live_app
+      ->add_option("--token-file", live.token_file,
+                   "file with the secret of the page's address, made where it is not there: a "
+                   "server that is started again then has the same address")
+      ->type_name("FILE");
+  live_app->add_flag("--write", live.write, "let the page write into the scene files");
+  live_app->callback([&] { all.chosen = [&] { return run(all.live); }; });
+}
+
 void add_demo(CLI::App& app, Arguments& all) {
   DemoCommand& demo = all.demo;
   CLI::App* demo_app = app.add_subcommand(
@@ -410,6 +441,7 @@ int run_tool(int argc, char** argv) {
   add_make_fractal(*make_app, all);
   add_make_volume(*make_app, all);
   add_describe(app, all);
+  add_live(app, all);
   add_demo(app, all);
 
   refuse_unknown_words(app, argc, argv);

@@ -11,8 +11,7 @@ void add_scene(CLI::App& app, SceneOptions& options) {
   add_settings(app, options);
 }
 
-void add_settings(CLI::App& app, SceneOptions& options) {
-  add_size(app, options.size);
+void add_turned(CLI::App& app, SceneOptions& options) {
   app.add_option("--set", options.sets,
                  "turn a knob: any budget value, or a camera value as camera.NAME; may be given "
                  "again (photonlane describe lists them)")
@@ -23,6 +22,11 @@ void add_settings(CLI::App& app, SceneOptions& options) {
                  "be given again")
       ->type_name("COLUMN,ROW=OPENING")
       ->allow_extra_args(false);
+}
+
+void add_settings(CLI::App& app, SceneOptions& options) {
+  add_size(app, options.size);
+  add_turned(app, options);
   app.add_flag("--quiet", options.quiet, "print nothing but errors");
   app.add_flag("--json", options.json, "print JSON instead of text");
 }

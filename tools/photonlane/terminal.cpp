@@ -78,6 +78,8 @@ void watch_signals() noexcept {
   action.sa_flags = SA_RESTART;
   sigaction(SIGINT, &action, nullptr);
   sigaction(SIGTERM, &action, nullptr);
+  // A file that may not grow further is told like a full disk.
+  std::signal(SIGXFSZ, SIG_IGN);
 }
 
 Stoppable::Stoppable() noexcept { ++stoppables; }

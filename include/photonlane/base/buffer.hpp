@@ -2,6 +2,7 @@
 
 #include <cstddef>
 #include <memory>
+#include <utility>
 
 namespace photonlane {
 
@@ -12,9 +13,18 @@ class Buffer {
  public:
   Buffer() = default;
   Buffer(const Buffer& other);
-  Buffer(Buffer&&) noexcept = default;
+  /// What was moved from is empty, and can be used again.
+  Buffer(Buffer&& other) noexcept
+      : bytes_(std::move(other.bytes_)),
+        size_(std::exchange(other.size_, 0)),
+        capacity_(std::exchange(other.capacity_, 0)) {}
   Buffer& operator=(const Buffer& other);
-  Buffer& operator=(Buffer&&) noexcept = default;
+  Buffer& operator=(Buffer&& other) noexcept {
+    bytes_ = std::move(other.bytes_);
+    size_ = std::exchange(other.size_, 0);
+    capacity_ = std::exchange(other.capacity_, 0);
+    return *this;
+  }
 
   /// Makes room for that many bytes; what was there is lost. Throws Error (memory).
   void resize(std::size_t bytes);

@@ -53,6 +53,7 @@ struct LayerPictureOptions {
   /// the few extremes that would leave the others without contrast; from 0 where the least is near
   /// it. Counts that spread over decades lie on a logarithmic ramp.
   std::optional<ValueRange> range = std::nullopt;
+  Legend* told = nullptr;  ///< becomes what the colors mean; has no title where they are colors
 };
 
 /// Any layer as a picture: color and display as they are, numbers by the ramp with a legend below

@@ -16,6 +16,10 @@ namespace photonlane::io {
 /// not there or cannot be written to, or where a folder has that name.
 void check_output(const std::string& path, std::initializer_list<std::string_view> endings);
 
+/// Writes a file whole or not at all, by a new one in the same folder that takes its place. A link
+/// stays a link, and the mode of what was there is kept. Throws Error (file).
+void write_file(const std::string& path, std::string_view bytes);
+
 /// A folder for results, made with its parents before the work that fills it begins; one that was
 /// new and is still empty at the end is removed again.
 class OutputFolder {

@@ -22,6 +22,8 @@ struct SceneRequest {
 /// Reads a scene and sets all of it, numbers of the scene first. Errors name the option that is
 /// wrong: --size, --set or --open.
 SceneFile open_scene(const SceneRequest& request);
+/// The same for a scene that was read, by whatever way.
+SceneFile set_up(SceneFile file, const SceneRequest& request);
 
 /// Sets two numbers from "WIDTHxHEIGHT" by a function that sets one value by its name.
 template <class Set>

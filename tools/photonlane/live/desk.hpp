@@ -1,0 +1,78 @@
+#pragma once
+
+#include <condition_variable>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <thread>
+
+#include "photonlane/io.hpp"
+#include "photonlane/photonlane.hpp"
+
+namespace photonlane::live {
+
+/// A scene as it was compiled from one text.
+struct OpenScene {
+  io::SceneFile file;
+  World world;
+  std::uint64_t version = 0;
+};
+
+/// What a text could not be compiled for.
+struct Trouble {
+  std::string message;  ///< with its place
+  int line = 0;         ///< 0: not known
+  int column = 0;
+};
+
+/// A scene file that pages look at: compiled again when its text changes, on disk or by a page. The
+/// last scene that could be compiled stays.
+class Desk {
+ public:
+  /// Reads and compiles. Throws what open_scene() and compile() throw.
+  Desk(io::SceneRequest request, bool may_write);
+  ~Desk();
+  Desk(const Desk&) = delete;
+  Desk& operator=(const Desk&) = delete;
+
+  std::shared_ptr<const OpenScene> scene() const;
+  /// The text that pages edit, whether it compiles or not, and what is wrong with it.
+  std::string text() const;
+  std::optional<Trouble> trouble() const;
+  std::uint64_t version() const;  ///< counts texts, with those that do not compile
+  bool may_write() const { return may_write_; }
+  const std::string& path() const { return request_.path; }
+
+  /// Takes another text, and writes it to the file where that is allowed. Throws Error (input) for
+  /// what is not a scene, after the text was taken; Error (file) where the file was changed by
+  /// somebody else since the text `version` (nothing is taken then) or cannot be written.
+  void take_text(const std::string& text, std::uint64_t version);
+
+  /// Told, from another thread, after each change.
+  void watch(std::function<void()> changed);
+
+ private:
+  std::shared_ptr<const OpenScene> compile_text(const std::string& text);
+  void take(const std::string& text);
+  void look_at_disk();
+  void keep_watch();
+
+  io::SceneRequest request_;
+  bool may_write_;
+  mutable std::mutex mutex_;
+  std::mutex taking_;  ///< one text at a time is compiled
+  std::condition_variable wake_;
+  std::shared_ptr<const OpenScene> scene_;
+  std::string text_;
+  std::string on_disk_;  ///< the file's text when it was last read or written
+  std::optional<Trouble> trouble_;
+  std::uint64_t version_ = 1;
+  std::function<void()> changed_;
+  bool closing_ = false;
+  std::thread watcher_;
+};
+
+}  // namespace photonlane::live

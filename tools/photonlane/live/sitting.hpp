@@ -1,0 +1,180 @@
+#pragma once
+
+#include <atomic>
+#include <chrono>
+#include <condition_variable>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <nlohmann/json.hpp>
+#include <optional>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include "live/desk.hpp"
+#include "live/pace.hpp"
+#include "photonlane/io.hpp"
+#include "photonlane/photonlane.hpp"
+
+namespace photonlane::live {
+
+using Json = nlohmann::ordered_json;
+using Clock = std::chrono::steady_clock;
+
+/// A picture as it is sent.
+struct Shown {
+  std::uint64_t number = 0;
+  std::string bytes;
+  std::string type;  ///< "image/jpeg" or "image/png"
+  Json facts;        ///< what it is and what it cost, as docs/live.md says
+};
+
+/// What moves the eye while keys are held, in shares of full speed.
+struct Drive {
+  double ahead = 0, right = 0, up = 0;
+  double turn = 0, tilt = 0;  ///< to the left, and upward
+  bool any() const { return ahead != 0 || right != 0 || up != 0 || turn != 0 || tilt != 0; }
+};
+
+/// A setting that was tried: its price, and how wrong it is.
+struct Tried {
+  std::vector<std::pair<std::string, std::string>> changed;  ///< from what the file says
+  Settings settings;
+  std::vector<double> ms;  ///< of whole frames
+  double work = 0;         ///< counted, about milliseconds of a plain machine
+  std::optional<Difference> error;
+};
+
+/// What one open page looks at: a camera and knobs of its own, and a thread that makes its
+/// pictures. All calls may come from any thread, and none but picture_of() and those named "log" or
+/// "still" takes longer than a moment.
+class Sitting {
+ public:
+  struct Stand;  ///< all that a picture is made of, as it stood at one moment
+
+  Sitting(std::shared_ptr<Desk> desk, int threads);
+  ~Sitting();
+  Sitting(const Sitting&) = delete;
+  Sitting& operator=(const Sitting&) = delete;
+
+  /// Does what a page asks for, one after the other: see docs/live.md. Those that cannot be done
+  /// are told in "refused", and the others are done.
+  Json act(const Json& acts);
+  /// The newest picture if it is newer than `after`; waits for one up to so many seconds.
+  std::shared_ptr<const Shown> next(std::uint64_t after, double seconds);
+  /// What is made just now, in few words.
+  Json progress() const;
+  /// All knobs that have an effect on this scene, with what they stand at.
+  Json knobs() const;
+  /// Camera, changes, what was tried, and what is wrong with the scene's text.
+  Json state() const;
+  /// What a pixel shows, by all its layers; x and y from 0 to 1 over the picture.
+  Json pixel(double x, double y) const;
+  /// What the lanes of a pixel did, in words.
+  Json lane(double x, double y) const;
+  io::Picture lane_plan(double x, double y) const;
+  /// The picture of some settings from where the eye is now. Stops early when the sitting ends.
+  Frame still(const std::vector<std::pair<std::string, std::string>>& changed, LayerSet layers);
+  /// The picture that is shown, in full.
+  Frame still(LayerSet layers);
+  /// The way that was gone since the page was opened, as a walk script.
+  std::string walk_script() const;
+  /// The page of results of what was tried. Throws Error (usage) where nothing was.
+  std::string report() const;
+  /// The file's camera as it stands now, and the changed knobs, as they stand in a scene file.
+  std::string camera_text() const;
+  std::string budget_text() const;
+  /// Writes the changed knobs into the scene's file. Throws Error (usage) where that is not
+  /// allowed, and what io::write_budget() throws.
+  void write_budget();
+
+  /// Whoever waits for a picture waits no longer, and no other is made.
+  void end();
+  /// The text was changed.
+  void look_again();
+  double idle_seconds() const;
+  std::shared_ptr<Desk> desk() const { return desk_; }
+
+ private:
+  using Changes = std::vector<std::pair<std::string, std::string>>;
+
+  // With the lock held.
+  void apply(const Json& act);
+  void set(const std::string& name, const std::string& value);
+  void go_to(const Camera& camera);
+  void changed();
+  void take_scene();
+  void remember(const WalkMove& move);
+  Changes changes_of(const Settings& settings) const;
+  Stand stand_held() const;
+  Tried& tried_of(const Stand& stand);
+  bool moving() const;
+
+  // Without it.
+  Stand stand_now() const;
+  World world_of(const Stand& stand);
+  void work();
+  void advance(double seconds);
+  void go(double seconds, const Drive& drive, const Stand& stand);
+  void make_moving(const Stand& stand);
+  void make_still(const Stand& stand);
+  void make_growing(const Stand& stand);
+  void repeat(const Stand& stand);
+  void measure(const Stand& stand);
+  Frame frame_of(const Stand& stand, Size size, const std::string& doing);
+  Frame small_frame_of(const Stand& stand, Size size);
+  void publish(const Stand& stand, Frame& frame, bool whole, bool last);
+  void say(const std::string& doing, double share);
+  bool is_over(const Stand& stand) const;
+
+  std::shared_ptr<Desk> desk_;
+  int threads_;
+
+  mutable std::mutex mutex_;
+  std::condition_variable asked_, made_;
+  std::shared_ptr<const OpenScene> scene_;
+  Settings settings_, base_;  ///< as they stand, and as the file has them
+  std::vector<Settings> before_;
+  Size size_{640, 400};
+  Layer layer_ = Layer::color;
+  double frame_ms_ = 33;
+  int quality_ = 80;
+  bool flying_ = false, measuring_ = true;
+  double speed_ = 1.5;
+  Drive drive_;
+  double body_scale_ = 1;
+  std::uint64_t version_ = 1;  ///< counts changes of what is shown
+  std::uint64_t state_ = 1;    ///< counts changes of what state() tells
+  Clock::time_point moved_{};  ///< last
+  Clock::time_point heard_ = Clock::now();
+  Clock::time_point advanced_{};
+  bool closing_ = false;
+  std::shared_ptr<const Shown> shown_;
+  std::uint64_t number_ = 0;
+  std::string doing_;
+  double doing_share_ = 0;
+  std::string problem_;
+  std::vector<Tried> tried_;
+  std::string view_;  ///< what the tried ones were seen by
+  Camera start_;      ///< where the way that was gone begins
+  std::vector<WalkMove> moves_;
+
+  // Of the working thread alone.
+  Pace pace_;
+  Frame spare_;
+  std::string paced_;          ///< what the pace is of
+  std::uint64_t settled_ = 0;  ///< the version whose picture is done, measured and all
+  std::optional<Frame> truth_;
+  std::string truth_of_;
+
+  std::mutex world_mutex_;
+  SceneNumbers world_numbers_;
+  std::uint64_t world_version_ = 0;
+  std::optional<World> world_;
+
+  std::thread worker_;
+};
+
+}  // namespace photonlane::live

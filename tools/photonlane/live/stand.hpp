@@ -1,0 +1,45 @@
+#pragma once
+
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "live/sitting.hpp"
+
+namespace photonlane::live {
+
+/// All that a picture is made of, as it stood at one moment.
+struct Sitting::Stand {
+  std::shared_ptr<const OpenScene> scene;
+  Settings settings;
+  Size size;
+  Layer layer = Layer::color;
+  double frame_ms = 33;
+  int quality = 80;
+  std::uint64_t version = 0;
+
+  bool grows() const {
+    return settings.budget.light.transport == Transport::paths && scene->world.plane() == nullptr;
+  }
+};
+
+/// Some settings turned from others. Throws what set_by_name() throws.
+Settings with_changes(Settings settings,
+                      const std::vector<std::pair<std::string, std::string>>& changed);
+
+/// The budget of a picture by which lanes go their ways one by one, and the pixel at a place from 0
+/// to 1 over it: lanes of paths are told as they go where light is direct.
+struct DirectLane {
+  Budget budget;
+  int x = 0, y = 0;
+};
+DirectLane direct_lane(const Sitting::Stand& stand, double x, double y);
+
+/// The layers of a set that a frame has.
+std::vector<Layer> frame_layers(const Frame& frame, LayerSet layers);
+
+/// A value of a knob as it stands in a scene file.
+std::string yaml_value(const KnobInfo& info, const std::string& value);
+
+}  // namespace photonlane::live
