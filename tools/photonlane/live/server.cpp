@@ -405,6 +405,10 @@ void Server::Inside::add_keeping() {
             bytes_by_file(".exr", [&](const std::string& path) { io::write_frame(path, frame); }),
             "image/x-exr");
       }));
+  http.Get(at + "/difference\\.png",
+           of_sitting([](Sitting& sitting, const Request&, Response& response) {
+             response.set_content(sitting.difference(), "image/png");
+           }));
   http.Get(at + "/walk\\.yaml",
            of_sitting([](Sitting& sitting, const Request&, Response& response) {
              response.set_content(sitting.walk_script(), "text/yaml");
@@ -453,9 +457,15 @@ Server::Server(std::vector<std::shared_ptr<Desk>> desks, const ServerOptions& op
   http.set_payload_max_length(most_body);
   http.set_read_timeout(5);
   http.set_write_timeout(10);
-  http.set_keep_alive_timeout(10);
+  // Who asks nothing for so long connects again; it is how long ending may take.
+  http.set_keep_alive_timeout(2);
   http.set_keep_alive_max_count(100000);
   http.set_tcp_nodelay(true);
+  // A port that somebody else listens at is not shared.
+  http.set_socket_options([](int socket) {
+    const int yes = 1;
+    setsockopt(socket, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
+  });
   http.set_default_headers(
       {{"Content-Security-Policy",
         "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' blob: data:; "

@@ -69,6 +69,15 @@ std::string yaml_value(const KnobInfo& info, const std::string& value) {
   return info.kind == KnobKind::text ? Json(value).dump() : value;
 }
 
+Budget best_of(const Budget& file) {
+  Budget best = reference_of(file, {}, {}, ReferenceKind::best);
+  if (file.against.samples == 0) {
+    // Smoother edges than any that are likely to be tried.
+    best.frame.samples = std::max(best.frame.samples, std::clamp(4 * file.frame.samples, 16, 256));
+  }
+  return best;
+}
+
 Settings with_changes(Settings settings,
                       const std::vector<std::pair<std::string, std::string>>& changed) {
   for (const auto& [name, value] : changed) {
@@ -366,7 +375,17 @@ Sitting::Stand Sitting::stand_now() const {
   return stand_held();
 }
 
+std::string Sitting::difference() const {
+  const std::lock_guard lock(mutex_);
+  if (difference_of_ != version_) {
+    throw Error(ErrorKind::usage, "the error of what is shown is not known yet");
+  }
+  return difference_;
+}
+
 Frame Sitting::still(const Changes& changed, LayerSet layers) {
+  // One at a time: each takes all threads.
+  const std::lock_guard alone(still_mutex_);
   Stand stand = stand_now();
   {
     const std::lock_guard lock(mutex_);
@@ -531,7 +550,9 @@ void Sitting::publish(const Stand& stand, Frame& frame, bool whole, bool last) {
   const std::lock_guard lock(mutex_);
   facts["version"] = stand.version;
   facts["state"] = state_;
-  facts["at"] = duration<double, std::milli>(Clock::now().time_since_epoch()).count();
+  // When it was ready, by the clock that browsers have too, for who measures how late it is shown.
+  facts["at"] =
+      duration<double, std::milli>(std::chrono::system_clock::now().time_since_epoch()).count();
   shown->number = ++number_;
   facts["number"] = shown->number;
   shown->facts = std::move(facts);
@@ -629,26 +650,25 @@ void Sitting::make_growing(const Stand& stand) {
     say("samples", growing.samples() / target);
     return !is_over(stand);
   };
-  growing.take(1, going_on);
-  for (bool first = true;; first = false) {
-    if (is_over(stand)) return;
+  for (int samples = 1;;) {
+    const auto from = Clock::now();
+    growing.take(samples, going_on);
+    const double a_sample = std::max(1e-6, seconds_since(from) / samples);
     const bool last = growing.samples() >= target;
-    if (first || last || seconds_since(shown) > wait) {
+    if (samples == 1 || last || seconds_since(shown) > wait) {
       Frame frame = growing.picture(layers);
       publish(stand, frame, true, last);
       shown = Clock::now();
       wait = std::min(2.0, 1.4 * wait);
-      if (last) {
-        const std::lock_guard lock(mutex_);
-        Tried& tried = tried_of(stand);
-        tried.ms.push_back(1000 * seconds_since(start));
-        state_ += 1;
-        return;
-      }
     }
-    say("samples", growing.samples() / target);
-    growing.take_for(std::min(100.0, 1000 * wait));
+    if (last) break;
+    // So many that about a tenth of a second goes by, and no more than are wanted.
+    samples = std::clamp(static_cast<int>(0.1 / a_sample), 1,
+                         static_cast<int>(std::ceil(target - growing.samples())));
   }
+  const std::lock_guard lock(mutex_);
+  tried_of(stand).ms.push_back(1000 * seconds_since(start));
+  state_ += 1;
 }
 
 void Sitting::repeat(const Stand& stand) {
@@ -670,15 +690,13 @@ void Sitting::repeat(const Stand& stand) {
 
 void Sitting::measure(const Stand& stand) {
   Budget best;
-  Settings base;
+  Settings base;  // as the file has it
   {
     const std::lock_guard lock(mutex_);
     base = base_;
     if (tried_of(stand).error) return;
   }
-  // The truth is of the file's settings at their best, so that all that is tried is held against
-  // one picture.
-  best = reference_of(base.budget, {}, {}, ReferenceKind::best);
+  best = best_of(base.budget);
   if (stand.grows()) {
     best.light.transport = Transport::paths;
     best = with_path_truth(best);
@@ -709,9 +727,13 @@ void Sitting::measure(const Stand& stand) {
   own.frame.height = stand.size.height;
   const Frame frame = frame_by(own, "error");
   Difference error = compare(frame, *truth_);
+  const std::string picture = io::png_bytes(io::difference_picture(error, false));
+  error.errors = {};
   const std::lock_guard lock(mutex_);
   if (version_ != stand.version) return;
   tried_of(stand).error = std::move(error);
+  difference_ = picture;
+  difference_of_ = stand.version;
   state_ += 1;
   made_.notify_all();
 }

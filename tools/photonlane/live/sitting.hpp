@@ -79,6 +79,9 @@ class Sitting {
   Frame still(const std::vector<std::pair<std::string, std::string>>& changed, LayerSet layers);
   /// The picture that is shown, in full.
   Frame still(LayerSet layers);
+  /// How wrong each pixel of what is shown is, as a PNG. Throws Error (usage) where that is not
+  /// known.
+  std::string difference() const;
   /// The way that was gone since the page was opened, as a walk script.
   std::string walk_script() const;
   /// The page of results of what was tried. Throws Error (usage) where nothing was.
@@ -157,6 +160,8 @@ class Sitting {
   double doing_share_ = 0;
   std::string problem_;
   std::vector<Tried> tried_;
+  std::string difference_;
+  std::uint64_t difference_of_ = 0;
   std::string view_;  ///< what the tried ones were seen by
   Camera start_;      ///< where the way that was gone begins
   std::vector<WalkMove> moves_;
@@ -169,7 +174,7 @@ class Sitting {
   std::optional<Frame> truth_;
   std::string truth_of_;
 
-  std::mutex world_mutex_;
+  std::mutex still_mutex_, world_mutex_;
   SceneNumbers world_numbers_;
   std::uint64_t world_version_ = 0;
   std::optional<World> world_;

@@ -42,25 +42,44 @@ std::string_view kind_word(KnobKind kind) {
 /// What a world has, as far as knobs go by it.
 struct Contents {
   bool plane = false, cells = false, fields = false, portals = false, swells = false;
+  bool sun = false, lamps = false, lit = false, wet = false, mirrors = false, panes = false;
 
   explicit Contents(const World& world) : plane(world.plane() != nullptr) {
     for (const CompiledRoom& room : world.rooms()) {
       cells = cells || room.has_cells;
-      fields = fields || room.field_count > 0 || !room.parts().empty();
+      fields = fields || room.field_count > 0;
       portals = portals || room.portals != nullptr;
       swells = swells || !room.swells.empty();
+      sun = sun || room.light.sun.has_value();
+      lamps = lamps || !room.light.lamps.empty();
+      lit = lit || room.light.lit();
+      panes = panes || !room.sprites.empty();
+    }
+    for (const Material& material : world.materials()) {
+      wet = wet || material.wetness > 0;
+      mirrors = mirrors || material.glossy();
+      panes = panes || material.opacity < 1 || material.texture >= 0;
     }
   }
-  /// Whether a knob can have an effect, by the group it is of.
-  bool knows(std::string_view name) const {
+  /// Whether a knob can have an effect here.
+  bool knows(std::string_view name, bool paths) const {
     const std::string_view group = name.substr(0, name.find('.'));
     if (group == "plane" || group == "window") return plane;
-    if (group == "frame" || group == "against") return true;
+    if (group == "frame" || group == "reference") return true;
     if (plane) return false;
     if (group == "cells") return cells;
     if (group == "field") return fields;
     if (name == "crossings.limit" || name == "light.crossings") return portals;
     if (group == "crossings") return swells;
+    if (paths) return true;
+    if (group == "bounces") return wet || mirrors;
+    if (group == "passes") return panes;
+    if (name == "light.wet_floor") return wet;
+    if (name == "light.sun_shadows" || name == "light.probe") return sun;
+    if (name == "light.lamp_shadows") return lamps;
+    if (name == "light.softness" || name == "light.soft_samples") return sun || lamps;
+    if (name == "light.corners" || name == "light.corner_samples") return lit;
+    if (name == "light.fog" || name == "light.fog_samples") return sun;
     return true;
   }
 };
@@ -125,10 +144,11 @@ Json Sitting::knobs() const {
   lock.unlock();
   const Contents contents(scene->world);
   const Settings usual;
+  const bool paths = now.budget.light.transport == Transport::paths;
   Json all = Json::array();
   const auto add = [&](const KnobInfo& info, const std::string& name, const std::string& value,
                        const std::string& file, const std::string& standard) {
-    if (!contents.knows(name) || name == "frame.width" || name == "frame.height") return;
+    if (!contents.knows(name, paths) || name == "frame.width" || name == "frame.height") return;
     Json one = knob_facts(info, name, value, file, standard);
     one["applies"] = setting_applies(now, name);
     all.push_back(std::move(one));
@@ -231,7 +251,8 @@ Json Sitting::pixel(double x, double y) const {
   Budget budget = stand.settings.budget;
   budget.frame.width = stand.size.width;
   budget.frame.height = stand.size.height;
-  budget.frame.samples = 1;
+  constexpr int few = 16;
+  budget.frame.samples = std::min(budget.frame.samples, few);
   const PixelPart part{
       std::clamp(static_cast<int>(x * stand.size.width), 0, stand.size.width - 1),
       std::clamp(static_cast<int>(y * stand.size.height), 0, stand.size.height - 1),
@@ -345,7 +366,7 @@ std::string Sitting::budget_text() const {
 
 std::string Sitting::report() const {
   const std::lock_guard lock(mutex_);
-  const Budget best = reference_of(base_.budget, {}, {}, ReferenceKind::best);
+  const Budget best = best_of(base_.budget);
   const std::string& title = scene_->file.scene.title;
   return report_of(tried_, base_, best, title.empty() ? desk_->path() : title, desk_->path());
 }

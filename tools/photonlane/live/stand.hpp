@@ -36,6 +36,9 @@ struct DirectLane {
 };
 DirectLane direct_lane(const Sitting::Stand& stand, double x, double y);
 
+/// What all that is tried is held against: the file's settings at their best.
+Budget best_of(const Budget& file);
+
 /// The layers of a set that a frame has.
 std::vector<Layer> frame_layers(const Frame& frame, LayerSet layers);
 

@@ -10,7 +10,7 @@ const element = (tag, properties = {}, ...children) => {
 const group_names = {
   scene: 'Numbers of the scene', frame: 'Frame', cells: 'Cells', field: 'Fields', texture: 'Textures',
   light: 'Light', bounces: 'Bounces', passes: 'Translucent surfaces', crossings: 'Crossings', plane: 'Plane',
-  against: 'Reference', camera: 'Camera', window: 'Window', other: 'Other',
+  reference: 'Reference', camera: 'Camera', window: 'Window', other: 'Other',
 };
 const open_at_first = new Set(['scene', 'frame', 'light', 'plane', 'field', 'bounces']);
 

@@ -47,6 +47,7 @@ export class Picture {
     this.context.drawImage(bitmap, 0, 0, width, height);
     bitmap.close();
     this.drawn += 1;
+    this.late = Date.now() - facts.at;
     this.#legend(facts.legend);
     this.#where(facts);
     this.ondraw(facts);
@@ -57,7 +58,6 @@ export class Picture {
     const text = JSON.stringify(legend ?? null);
     if (box.dataset.shown === text) return;
     box.dataset.shown = text;
-    box.hidden = !legend;
     box.replaceChildren();
     if (!legend) return;
     const title = document.createElement('span');

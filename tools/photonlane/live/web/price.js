@@ -42,6 +42,7 @@ export class Price {
     by_id('split-on').addEventListener('click', () => this.#against('split'));
     by_id('flicker').addEventListener('click', () => this.#against('flicker'));
     by_id('difference').addEventListener('click', () => this.#against('difference'));
+    by_id('error-picture').addEventListener('click', () => this.#against('error'));
     by_id('ab-off').addEventListener('click', () => this.stop_against());
     by_id('split').addEventListener('input', () => this.#clip());
   }
@@ -58,7 +59,7 @@ export class Price {
       data: {labels: [], datasets: [
         {label: 'frame', data: [], pointRadius: 0, borderWidth: 1.5, borderColor: style('--leaf')}, guide(16), guide(33)]},
       options: {maintainAspectRatio: false, plugins: {legend: {display: false}},
-                scales: {x: {display: false}, y: axis('ms a frame', {beginAtZero: true})}},
+                scales: {x: {display: false}, y: axis('ms a frame', {type: 'logarithmic'})}},
     });
     this.front_chart = new Chart(by_id('front'), {
       type: 'scatter',
@@ -195,7 +196,9 @@ export class Price {
     const body = this.a;
     let bitmap;
     try {
-      bitmap = await createImageBitmap(await (await ask(this.sitting.at('still.png'), {method: 'POST', body})).blob());
+      const asked = way === 'error' ? ask(this.sitting.at('difference.png')) :
+          ask(this.sitting.at('still.png'), {method: 'POST', body});
+      bitmap = await createImageBitmap(await (await asked).blob());
     } catch (problem) {
       this.sitting.tell('acted', {refused: [problem.message]});
       return;
@@ -217,8 +220,8 @@ export class Price {
     other.hidden = false;
     by_id('ab-off').hidden = false;
     by_id('names').hidden = false;
-    by_id('name-a').textContent = way === 'difference' ? 'A and B apart, times 4' : `A: ${label_of(this.a)}`;
-    by_id('name-b').textContent = way === 'difference' ? '' : `B: ${label_of(this.changed)}`;
+    by_id('name-a').textContent = {error: 'Error, black where there is none', difference: 'A and B apart, times 4'}[way] ?? `A: ${label_of(this.a)}`;
+    by_id('name-b').textContent = way === 'split' || way === 'flicker' ? `B: ${label_of(this.changed)}` : '';
     if (way === 'split') {
       by_id('split').hidden = false;
       this.#clip();
