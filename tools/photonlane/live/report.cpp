@@ -9,7 +9,7 @@ std::string report_of(const std::vector<Tried>& tried, const Settings& base, con
   Sweep sweep;
   sweep.metric = "rmse";
   sweep.reference = best;
-  sweep.reference_kind = ReferenceKind::best;
+  sweep.reference_kind = ReferenceKind::varied;
   for (const Tried& one : tried) {
     for (const auto& [name, value] : one.changed) {
       if (std::find(sweep.knobs.begin(), sweep.knobs.end(), name) == sweep.knobs.end()) {

@@ -69,13 +69,18 @@ std::string yaml_value(const KnobInfo& info, const std::string& value) {
   return info.kind == KnobKind::text ? Json(value).dump() : value;
 }
 
-Budget best_of(const Budget& file) {
-  Budget best = reference_of(file, {}, {}, ReferenceKind::best);
-  if (file.against.samples == 0) {
-    // Smoother edges than any that are likely to be tried.
-    best.frame.samples = std::max(best.frame.samples, std::clamp(4 * file.frame.samples, 16, 256));
+Budget best_of(const Budget& file, const std::vector<Tried>& tried) {
+  std::vector<Vary> vary;
+  std::vector<Setting> settings;
+  for (const Tried& one : tried) {
+    Setting setting;
+    setting.budget = one.settings.budget;
+    settings.push_back(std::move(setting));
+    for (const auto& [name, value] : one.changed) {
+      if (find_knob(budget_knobs(), name) != nullptr) vary.push_back({name, {}});
+    }
   }
-  return best;
+  return reference_of(file, settings, vary, ReferenceKind::varied);
 }
 
 Settings with_changes(Settings settings,
@@ -582,7 +587,7 @@ Tried& Sitting::tried_of(const Stand& stand) {
     if (one.changed == changed) return one;
   }
   if (tried_.size() >= most_tried) tried_.erase(tried_.begin());
-  tried_.push_back({changed, stand.settings, {}, 0, std::nullopt});
+  tried_.push_back({changed, stand.settings, {}, std::nullopt, std::nullopt});
   return tried_.back();
 }
 
@@ -646,6 +651,7 @@ void Sitting::make_growing(const Stand& stand) {
   double wait = 0.15;
   const auto start = Clock::now();
   auto shown = start;
+  std::optional<double> noise;
   const auto going_on = [&](double) {
     say("samples", growing.samples() / target);
     return !is_over(stand);
@@ -657,6 +663,7 @@ void Sitting::make_growing(const Stand& stand) {
     const bool last = growing.samples() >= target;
     if (samples == 1 || last || seconds_since(shown) > wait) {
       Frame frame = growing.picture(layers);
+      if (last && frame.path_report) noise = frame.path_report->rmse;
       publish(stand, frame, true, last);
       shown = Clock::now();
       wait = std::min(2.0, 1.4 * wait);
@@ -667,7 +674,9 @@ void Sitting::make_growing(const Stand& stand) {
                          static_cast<int>(std::ceil(target - growing.samples())));
   }
   const std::lock_guard lock(mutex_);
-  tried_of(stand).ms.push_back(1000 * seconds_since(start));
+  Tried& tried = tried_of(stand);
+  tried.ms.push_back(1000 * seconds_since(start));
+  tried.noise = noise;
   state_ += 1;
 }
 
@@ -689,26 +698,27 @@ void Sitting::repeat(const Stand& stand) {
 }
 
 void Sitting::measure(const Stand& stand) {
-  Budget best;
-  Settings base;  // as the file has it
+  std::vector<Tried> tried;
+  Budget base;
   {
     const std::lock_guard lock(mutex_);
-    base = base_;
-    if (tried_of(stand).error) return;
+    tried_of(stand);
+    tried = tried_;
+    base = base_.budget;
   }
-  best = best_of(base.budget);
-  if (stand.grows()) {
-    best.light.transport = Transport::paths;
-    best = with_path_truth(best);
-  }
-  best.frame.width = stand.size.width;
-  best.frame.height = stand.size.height;
-  const LayerSet layers{Layer::color, Layer::cell, Layer::face, Layer::ending, Layer::depth};
+  const auto sized = [&](Budget budget) {
+    budget.frame.width = stand.size.width;
+    budget.frame.height = stand.size.height;
+    return budget;
+  };
+  const Budget best = sized(best_of(base, tried));
   const bool plane = stand.scene->world.plane() != nullptr;
   const auto frame_by = [&](const Budget& budget, const std::string& doing) {
     RenderOptions options;
     options.threads = threads_;
-    options.layers = plane ? LayerSet{Layer::color} : layers;
+    options.layers = LayerSet{Layer::color};
+    if (!plane)
+      options.layers = {Layer::color, Layer::cell, Layer::face, Layer::ending, Layer::depth};
     options.progress = [&](double share) {
       say(doing, share);
       return !is_over(stand);
@@ -717,25 +727,38 @@ void Sitting::measure(const Stand& stand) {
   };
   std::string of = view_of(stand);
   for (const Knob<Budget>& entry : budget_knobs()) of += knob_text(entry, best) + "\n";
-  if (!truth_ || truth_of_ != of) {
+  const bool other = !truth_ || truth_of_ != of;
+  if (other) {
     truth_.reset();
     truth_ = frame_by(best, "reference");
     truth_of_ = of;
   }
-  Budget own = stand.settings.budget;
-  own.frame.width = stand.size.width;
-  own.frame.height = stand.size.height;
-  const Frame frame = frame_by(own, "error");
-  Difference error = compare(frame, *truth_);
-  const std::string picture = io::png_bytes(io::difference_picture(error, false));
-  error.errors = {};
-  const std::lock_guard lock(mutex_);
-  if (version_ != stand.version) return;
-  tried_of(stand).error = std::move(error);
-  difference_ = picture;
-  difference_of_ = stand.version;
-  state_ += 1;
-  made_.notify_all();
+  const Changes now = [&] {
+    const std::lock_guard lock(mutex_);
+    return changes_of(stand.settings);
+  }();
+  // What is shown comes first; against another reference all that was tried comes again.
+  std::stable_partition(tried.begin(), tried.end(),
+                        [&](const Tried& one) { return one.changed == now; });
+  for (const Tried& one : tried) {
+    const bool shown = one.changed == now;
+    if (one.error && !other && !(shown && difference_of_ != stand.version)) continue;
+    Difference error = compare(frame_by(sized(one.settings.budget), "error"), *truth_);
+    const std::string picture =
+        shown ? io::png_bytes(io::difference_picture(error, false)) : std::string();
+    error.errors = {};
+    const std::lock_guard lock(mutex_);
+    if (version_ != stand.version) return;
+    for (Tried& known : tried_) {
+      if (known.changed == one.changed) known.error = error;
+    }
+    if (shown) {
+      difference_ = picture;
+      difference_of_ = stand.version;
+    }
+    state_ += 1;
+    made_.notify_all();
+  }
 }
 
 void Sitting::go(double seconds, const Drive& drive, const Stand& stand) {
@@ -840,7 +863,9 @@ void Sitting::work() {
         const std::lock_guard lock(mutex_);
         measuring = measuring_;
       }
-      if (measuring) measure(stand);
+      // How far light by paths is off it tells by itself; a reference would take as long as an
+      // evening.
+      if (measuring && !stand.grows()) measure(stand);
       const std::lock_guard lock(mutex_);
       settled_ = stand.version;
       made_.notify_all();

@@ -43,8 +43,8 @@ struct Tried {
   std::vector<std::pair<std::string, std::string>> changed;  ///< from what the file says
   Settings settings;
   std::vector<double> ms;  ///< of whole frames
-  double work = 0;         ///< counted, about milliseconds of a plain machine
   std::optional<Difference> error;
+  std::optional<double> noise;  ///< RMSE that is left, as light that goes by paths tells it
 };
 
 /// What one open page looks at: a camera and knobs of its own, and a thread that makes its

@@ -232,6 +232,10 @@ Json Sitting::state() const {
       point["share_other"] =
           one.error->share_other ? number(*one.error->share_other) : Json(nullptr);
     }
+    if (one.noise && std::isfinite(*one.noise)) {
+      point["rmse"] = *one.noise;
+      point["noise"] = true;
+    }
     tried.push_back(std::move(point));
   }
   state["tried"] = tried;
@@ -366,7 +370,7 @@ std::string Sitting::budget_text() const {
 
 std::string Sitting::report() const {
   const std::lock_guard lock(mutex_);
-  const Budget best = best_of(base_.budget);
+  const Budget best = best_of(base_.budget, tried_);
   const std::string& title = scene_->file.scene.title;
   return report_of(tried_, base_, best, title.empty() ? desk_->path() : title, desk_->path());
 }

@@ -36,8 +36,9 @@ struct DirectLane {
 };
 DirectLane direct_lane(const Sitting::Stand& stand, double x, double y);
 
-/// What all that is tried is held against: the file's settings at their best.
-Budget best_of(const Budget& file);
+/// What all that was tried is held against: the file's settings, and those knobs at their best that
+/// were turned.
+Budget best_of(const Budget& file, const std::vector<Tried>& tried);
 
 /// The layers of a set that a frame has.
 std::vector<Layer> frame_layers(const Frame& frame, LayerSet layers);

@@ -48,7 +48,13 @@ export class Knobs {
       this.#filter();
     });
     by_id('undo').addEventListener('click', () => this.sitting.act({undo: 1}));
-    this.wrong = null;
+    // All of a knob's help stands in one place: rows that grew would slip from under the pointer.
+    const tell = (event) => {
+      const help = event.target.closest?.('.knob')?.querySelector('.help');
+      if (help) by_id('knob-help').textContent = help.textContent;
+    };
+    by_id('knobs').addEventListener('pointerover', tell);
+    by_id('knobs').addEventListener('focusin', tell);
     sitting.addEventListener('acted', ({detail}) => {
       for (const row of this.rows.values()) {
         if (!detail.refused?.length) continue;

@@ -59,6 +59,9 @@ export class Sitting extends EventTarget {
     if (this.#id) ask(`/api/sittings/${this.#id}`, {method: 'DELETE', keepalive: true}).catch(() => {});
     this.#id = null;
   }
+  get is_quiet() {
+    return this.#waiting.length === 0 && !this.#sending;
+  }
   get is_open() {
     return this.#id !== null;
   }

@@ -117,6 +117,7 @@ sitting.addEventListener('acted', ({detail}) => {
   refused = detail.refused?.length ? detail.refused.join('; ') : null;
   by_id('problem').hidden = !refused;
   by_id('problem').textContent = refused ?? '';
+  if (detail.version) window.photon_lane.version = detail.version;
   if (!state || detail.state !== state.state) look_again(detail.state);
 });
 sitting.addEventListener('progress', ({detail}) => {
@@ -130,6 +131,8 @@ sitting.addEventListener('gone', ({detail}) => {
 sitting.addEventListener('there', () => { by_id('gone').hidden = true; });
 sitting.addEventListener('again', () => {
   state = null;
+  picture.facts = null;
+  window.photon_lane.version = 0;
   look_again();
 });
 
@@ -184,6 +187,8 @@ async function open(scene) {
   text.version = null;
   text.text = undefined;
   state = null;
+  picture.facts = null;
+  window.photon_lane.version = 0;
   await sitting.lasting(() => sitting.open(scene));
   if (picture.size) sitting.act({size: picture.size});
   await look_again();
@@ -195,7 +200,7 @@ chooser.append(...scenes.map(({path, title}, i) => Object.assign(document.create
 chooser.hidden = scenes.length < 2;
 by_id('title').hidden = scenes.length > 1;
 chooser.addEventListener('change', () => open(Number(chooser.value)));
+// For those who measure this page.
+window.photon_lane = {sitting, picture, version: 0};
 await open(0);
 sitting.watch((facts, blob) => picture.draw({...facts, sitting: sitting.id}, blob));
-// For those who measure this page.
-window.photon_lane = {sitting, picture};

@@ -159,7 +159,8 @@ export class Price {
     this.front_chart.update('none');
     const now = this.tried.find((point) => this.is_now(point));
     by_id('error-now').textContent = now?.rmse !== undefined
-        ? `RMSE ${now.rmse.toFixed(4)} against the file's settings at their best${now.share_other ? `, ${(100 * now.share_other).toPrecision(2)} % of the pixels show something else` : ''}.`
+        ? now.noise ? `RMSE ${now.rmse.toFixed(4)} left, by the noise of its samples.`
+        : `RMSE ${now.rmse.toFixed(4)} against the file's settings with all knobs at their best that were turned${now.share_other ? `, ${(100 * now.share_other).toPrecision(2)} % of the pixels show something else` : ''}.`
         : 'The error of this setting is not known yet.';
     const body = by_id('tried').tBodies[0];
     body.replaceChildren();
