@@ -23,6 +23,7 @@
 #include "photonlane/field/stretch.hpp"
 #include "photonlane/follow/lane_log.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
+#include "photonlane/fractal/landmark.hpp"
 #include "photonlane/frame/accumulator.hpp"
 #include "photonlane/frame/frame.hpp"
 #include "photonlane/frame/growing_frame.hpp"

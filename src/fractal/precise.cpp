@@ -1,27 +1,11 @@
 #include "fractal/precise.hpp"
 
 #include <algorithm>
-#include <boost/multiprecision/mpfr.hpp>
+
+#include "fractal/precise_number.hpp"
 
 namespace photonlane {
 namespace {
-
-using Precise = boost::multiprecision::number<boost::multiprecision::mpfr_float_backend<0>,
-                                              boost::multiprecision::et_off>;
-
-/// Sets how many digits new numbers of this thread have, for as long as it stands.
-class Digits {
- public:
-  explicit Digits(unsigned digits) : before_(Precise::default_precision()) {
-    Precise::default_precision(digits);
-  }
-  ~Digits() { Precise::default_precision(before_); }
-  Digits(const Digits&) = delete;
-  Digits& operator=(const Digits&) = delete;
-
- private:
-  unsigned before_;
-};
 
 /// Bits enough for a number of that many decimal places.
 unsigned digits_for(const Decimal& a, long long places) {

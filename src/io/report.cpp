@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <numbers>
 #include <optional>
 
 #include "io/files.hpp"
@@ -260,6 +261,32 @@ std::string plane_text(const PlaneReport& report) {
         100 * report.undecided, report.limit);
   }
   return text;
+}
+
+std::string landmark_text(const PlaneLandmark& landmark) {
+  std::string text = fmt::format("{} of period {}", name_of(landmark.kind), landmark.period);
+  if (landmark.kind == LandmarkKind::branching) {
+    text += fmt::format(" after {} steps", landmark.preperiod);
+  }
+  text += fmt::format("\nplace   {},{}\n", landmark.place.x.text(), landmark.place.y.text());
+  if (landmark.kind == LandmarkKind::copy) {
+    text += fmt::format("size    {} of the whole, turned by {:.1f} degrees\n", landmark.size.text(),
+                        landmark.turned * 180 / std::numbers::pi);
+  }
+  return text;
+}
+
+std::string landmark_json(const PlaneLandmark& landmark) {
+  Json json{{"kind", name_of(landmark.kind)},
+            {"place", {landmark.place.x.text(), landmark.place.y.text()}},
+            {"period", landmark.period}};
+  if (landmark.kind == LandmarkKind::branching) {
+    json["preperiod"] = landmark.preperiod;
+  } else {
+    json["size"] = landmark.size.text();
+    json["turned"] = landmark.turned * 180 / std::numbers::pi;
+  }
+  return json_text(json);
 }
 
 std::string path_text(const Frame& frame) {

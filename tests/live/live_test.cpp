@@ -291,6 +291,24 @@ TEST_F(Live, PlanesArePannedAndZoomedAboutAPoint) {
   EXPECT_EQ(page.knob("plane.iterations"), "1000");
 }
 
+TEST_F(Live, FindsCopiesOfPlanes) {
+  const LiveServer server(folder, {"plane.yaml", "hall.yaml"});
+  LivePage page(server);
+  page.act({{{"set", {"window.center", "[-1.76, 0.003]"}}}, {{"set", {"window.width", "0.05"}}}});
+  const Json found = page.tell("find?kind=copy");
+  EXPECT_EQ(found["period"], 3);
+  Json acts = Json::array();
+  for (const Json& one : found["window"]) acts.push_back({{"set", one}});
+  EXPECT_EQ(page.act(acts)["refused"].size(), 0u);
+  EXPECT_NEAR(std::stod(page.knob("window.width")), 4 * std::stod(std::string(found["size"])),
+              1e-9);
+  EXPECT_THAT(page.knob("window.center"), HasSubstr("-1.75487766624669"));
+  page.act({{{"set", {"window.center", "[3, 3]"}}}});
+  EXPECT_EQ(page.get("find?kind=branching")->status, 400);
+  LivePage room(server, 1);
+  EXPECT_EQ(room.get("find?kind=copy")->status, 400);
+}
+
 TEST_F(Live, TextIsTakenAndMistakesShowTheirLine) {
   const LiveServer server(folder, {"hall.yaml"});
   LivePage page(server);

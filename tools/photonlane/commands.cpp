@@ -579,6 +579,36 @@ int run(const ZoomCommand& command) {
   });
 }
 
+int run(const FindCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    if (!file.scene.plane) {
+      throw Error(ErrorKind::input, "the scene is no plane, expected one to look around in");
+    }
+    LandmarkSearch search = around(
+        file.camera.window, command.kind == "copy" ? LandmarkKind::copy : LandmarkKind::branching);
+    const auto read = [&](const char* option, const char* knob, const std::string& text) {
+      PlaneWindow window;
+      try {
+        set_knob(plane_window_knobs(), window, knob, text);
+      } catch (const Error& error) {
+        throw Error(ErrorKind::usage, fmt::format("{}: {}", option, error.message()));
+      }
+      return window;
+    };
+    if (!command.near.empty()) search.near = read("--near", "center", command.near).center;
+    if (!command.within.empty()) search.within = read("--within", "width", command.within).width;
+    const Stoppable stoppable;
+    search.progress = [] { return !Stoppable::asked(); };
+    const auto found = find_landmark(*file.scene.plane, search);
+    if (!found) {
+      throw Error(ErrorKind::input, fmt::format("no {} is found there within {}", command.kind,
+                                                search.within.text()));
+    }
+    put(command.common.json ? io::landmark_json(*found) : io::landmark_text(*found));
+    return success;
+  });
+}
+
 int run(const WalkCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);

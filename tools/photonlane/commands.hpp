@@ -106,6 +106,12 @@ struct ZoomCommand {
   std::string output;
   bool resume = false;
 };
+struct FindCommand {
+  SceneOptions common;
+  std::string near;    ///< empty: the middle of the scene's window
+  std::string within;  ///< empty: half as far as the window is wide
+  std::string kind = "copy";
+};
 struct WalkCommand {
   SceneOptions common;
   std::string script;
@@ -141,6 +147,7 @@ int run(const MakeFractalCommand& command);
 int run(const LaneCommand& command);
 int run(const WalkCommand& command);
 int run(const ZoomCommand& command);
+int run(const FindCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);
 int run(const DescribeCommand& command);

@@ -81,6 +81,7 @@ struct Arguments {
   LaneCommand lane;
   WalkCommand walk;
   ZoomCommand zoom;
+  FindCommand find;
   MakeMapCommand make_map;
   MakeFractalCommand make_fractal;
   MakeVolumeCommand make_volume;
@@ -291,6 +292,28 @@ void add_zoom(CLI::App& app, Arguments& all) {
   zoom_app->callback([&] { all.chosen = [&] { return run(all.zoom); }; });
 }
 
+void add_find(CLI::App& app, Arguments& all) {
+  FindCommand& find = all.find;
+  CLI::App* find_app = app.add_subcommand("find",
+                                          "find a small copy of a plane's whole figure, or a point "
+                                          "where branches meet\nTells its place "
+                                          "to as many digits as it needs, its period and its size: "
+                                          "what --to and --width of zoom take.");
+  add_scene(*find_app, find.common);
+  find_app
+      ->add_option("--near", find.near,
+                   "look around this point, two decimal numbers; without it the window's middle")
+      ->type_name("REAL,IMAGINARY");
+  find_app
+      ->add_option("--within", find.within,
+                   "no farther from there; without it half as far as the window is wide")
+      ->type_name("NUMBER");
+  find_app->add_option("--kind", find.kind, "copy (the default), or branching")
+      ->check(CLI::IsMember({"copy", "branching"}))
+      ->type_name("KIND");
+  find_app->callback([&] { all.chosen = [&] { return run(all.find); }; });
+}
+
 void add_make_map(CLI::App& app, Arguments& all) {
   MakeMapCommand& make_map = all.make_map;
   CLI::App* make_map_app = app.add_subcommand(
@@ -435,6 +458,7 @@ int run_tool(int argc, char** argv) {
   add_lane(app, all);
   add_walk(app, all);
   add_zoom(app, all);
+  add_find(app, all);
   CLI::App* make_app = app.add_subcommand("make", "make maps, fractals, and volumes of fields");
   make_app->require_subcommand(1);
   add_make_map(*make_app, all);

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "photonlane/field/sample.hpp"
+#include "photonlane/fractal/landmark.hpp"
 #include "photonlane/measure/check.hpp"
 #include "photonlane/measure/difference.hpp"
 #include "photonlane/measure/sweep.hpp"
@@ -56,6 +57,10 @@ std::string sweep_csv(const Sweep& sweep);
 /// OUTPUT. `what` stands beside the title; empty: the knobs that vary.
 std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFacts& facts = {},
                        const std::string& what = "");
+
+/// A place of a plane, for people and for programs.
+std::string landmark_text(const PlaneLandmark& landmark);
+std::string landmark_json(const PlaneLandmark& landmark);
 
 /// One frame of a zoom.
 struct ZoomStep {

@@ -367,6 +367,11 @@ void Server::Inside::add_sittings() {
              const auto [x, y] = place(request);
              answer(response, sitting.pixel(x, y));
            }));
+  http.Get(
+      at + "/find", of_sitting([](Sitting& sitting, const Request& request, Response& response) {
+        const bool branching = request.get_param_value("kind") == "branching";
+        answer(response, sitting.find(branching ? LandmarkKind::branching : LandmarkKind::copy));
+      }));
   http.Get(at + "/lane",
            of_sitting([place](Sitting& sitting, const Request& request, Response& response) {
              const auto [x, y] = place(request);

@@ -234,7 +234,9 @@ void Sitting::remember(const WalkMove& move) {
 void Sitting::apply(const Json& act) {
   const bool plane = scene_->world.plane() != nullptr;
   Camera& camera = settings_.camera;
-  const auto& [what, value] = *act.items().begin();
+  const auto only = act.begin();
+  const std::string& what = only.key();
+  const Json& value = only.value();
   const auto move_done = [&] {
     moved_ = Clock::now();
     version_ += 1;

@@ -72,6 +72,9 @@ class Sitting {
   Json state() const;
   /// What a pixel shows, by all its layers; x and y from 0 to 1 over the picture.
   Json pixel(double x, double y) const;
+  /// The nearest landmark of a plane in what is shown, and the window that shows it. Throws Error
+  /// (input) where there is none.
+  Json find(LandmarkKind kind);
   /// What the lanes of a pixel did, in words.
   Json lane(double x, double y) const;
   io::Picture lane_plan(double x, double y) const;

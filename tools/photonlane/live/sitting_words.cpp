@@ -299,6 +299,25 @@ Json Sitting::pixel(double x, double y) const {
   return told;
 }
 
+Json Sitting::find(LandmarkKind kind) {
+  const Stand stand = stand_now();
+  const EscapePlane* plane = stand.scene->world.plane();
+  if (plane == nullptr) throw Error(ErrorKind::usage, "landmarks are of planes, this is a room");
+  LandmarkSearch search = around(stand.settings.camera.window, kind);
+  // Whoever looks elsewhere meanwhile wants another one.
+  search.progress = [&] { return !is_over(stand); };
+  const auto found = find_landmark(*plane, search);
+  if (!found) throw Error(ErrorKind::input, fmt::format("no {} is found here", name_of(kind)));
+  const PlaneWindow window = window_of(*found, stand.settings.camera.window);
+  Json told = Json::parse(io::landmark_json(*found));
+  told["text"] = io::landmark_text(*found);
+  told["window"] = Json::array();
+  for (const Knob<PlaneWindow>& entry : plane_window_knobs()) {
+    told["window"].push_back({"window." + std::string(entry.info.name), knob_text(entry, window)});
+  }
+  return told;
+}
+
 Json Sitting::lane(double x, double y) const {
   const Stand stand = stand_now();
   const DirectLane of = direct_lane(stand, x, y);

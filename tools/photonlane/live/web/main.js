@@ -24,6 +24,7 @@ function show_state(told) {
   by_id('title').textContent = told.title || told.path;
   by_id('keys').textContent = told.plane ? keys_of_planes : keys_of_rooms;
   for (const one of document.querySelectorAll('.rooms-only')) one.hidden = told.plane;
+  for (const one of document.querySelectorAll('.planes-only')) one.hidden = !told.plane;
   const layer = by_id('layer');
   const names = told.layers.map(({name}) => name).join();
   if (layer.dataset.names !== names) {
@@ -143,6 +144,29 @@ by_id('speed').addEventListener('change', (event) => {
   const speed = Number(event.target.value);
   if (speed > 0) sitting.act({speed});
 });
+/** Walks to a landmark: the window changes by steps, so that one sees where it goes. */
+for (const button of document.querySelectorAll('[data-find]')) {
+  button.addEventListener('click', async () => {
+    const box = by_id('pixel');
+    box.textContent = 'looking …';
+    try {
+      const told = await (await ask(sitting.at(`find?kind=${button.dataset.find}`))).json();
+      box.textContent = told.text;
+      const [center, width, rotation] = ['center', 'width', 'rotation'].map((name) => told.window.find(([knob]) => knob === `window.${name}`));
+      const from = Math.log(Number(picture.facts.width));
+      const to = Math.log(Number(width[1]));
+      sitting.act({set: [...center, true]});
+      const steps = matchMedia('(prefers-reduced-motion: reduce)').matches || to === -Infinity ? 0 : Math.min(60, Math.ceil(8 * Math.abs(to - from)));
+      for (let i = 1; i < steps; ++i) {
+        sitting.act({set: [width[0], String(Math.exp(from + (to - from) * i / steps)), true]});
+        await new Promise((go) => setTimeout(go, 50));
+      }
+      sitting.act({set: width}, {set: rotation});
+    } catch (problem) {
+      box.textContent = problem.message;
+    }
+  });
+}
 for (const button of document.querySelectorAll('[data-copy]')) {
   button.addEventListener('click', async () => {
     await navigator.clipboard.writeText(by_id(button.dataset.copy).textContent);

@@ -1,0 +1,274 @@
+#include "photonlane/fractal/landmark.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <vector>
+
+#include "fractal/far_number.hpp"
+#include "fractal/precise.hpp"
+#include "fractal/precise_number.hpp"
+
+namespace photonlane {
+namespace {
+
+struct Point {
+  Precise x, y;
+
+  friend Point operator+(const Point& a, const Point& b) { return {a.x + b.x, a.y + b.y}; }
+  friend Point operator-(const Point& a, const Point& b) { return {a.x - b.x, a.y - b.y}; }
+  friend Point operator*(const Point& a, const Point& b) {
+    return {a.x * b.x - a.y * b.y, a.x * b.y + a.y * b.x};
+  }
+  friend Point operator/(const Point& a, const Point& b) {
+    const Precise square = b.x * b.x + b.y * b.y;
+    return {(a.x * b.x + a.y * b.y) / square, (a.y * b.x - a.x * b.y) / square};
+  }
+  Precise square() const { return x * x + y * y; }
+  bool zero() const { return x == 0 && y == 0; }
+};
+
+FarComplex far(const Point& point) {
+  const auto part = [](const Precise& value) {
+    long power = 0;
+    const double share = mpfr_get_d_2exp(&power, value.backend().data(), MPFR_RNDN);
+    return std::pair(share, power);
+  };
+  const auto [x, x_power] = part(point.x);
+  const auto [y, y_power] = part(point.y);
+  return FarComplex({x, 0}, x_power) + FarComplex({0, y}, y_power);
+}
+
+Point read(const DecimalPoint& point) { return {Precise(point.x.text()), Precise(point.y.text())}; }
+
+DecimalPoint written(const Point& point, int places) {
+  const auto text = [&](const Precise& value) {
+    return Decimal(std::string_view(value.str(places, std::ios_base::fixed)));
+  };
+  return {text(point.x), text(point.y)};
+}
+
+/// An orbit of 0 with how it changes with c.
+struct Orbit {
+  int power;
+  Point c, z{0, 0}, slope{0, 0};
+
+  void step() {
+    // z^(p-1), of which z^p and its derivative are made.
+    Point most = z;
+    for (int k = 2; k < power; ++k) most = most * z;
+    const Precise times(power);
+    const Point change = most * slope;
+    slope = {times * change.x + 1, times * change.y};
+    z = most * z + c;
+  }
+};
+
+class Search {
+ public:
+  Search(const EscapePlane& plane, const LandmarkSearch& search)
+      : power_(plane.power), search_(search) {
+    const double places = -search.within.log10();
+    if (!search.within.positive() || !std::isfinite(places)) {
+      throw Error(ErrorKind::input, "within: expected a number above 0");
+    }
+    radius_log2_ = -places * std::log2(10.0);
+    digits_ = static_cast<int>(std::clamp(places, 0.0, 100000.0)) + 25;
+    // Newton's first steps may lie anywhere in the disc, later ones far below it.
+    digits_ = std::max({digits_, digits_of(search.near.x), digits_of(search.near.y)});
+  }
+
+  std::optional<PlaneLandmark> copy() {
+    const Digits digits(static_cast<unsigned>(digits_));
+    Orbit orbit{power_, read(search_.near)};
+    for (std::uint64_t n = 1; n <= search_.most_steps; ++n) {
+      go_on(n);
+      orbit.step();
+      const FarComplex z = far(orbit.z);
+      const FarComplex slope = far(orbit.slope);
+      if (z.log2() <= radius_log2_ + slope.log2()) {
+        if (auto found = copy_of(n, orbit.c)) return found;
+      }
+      // Far outside the disc's image is no disc any more.
+      if (z.log2() > 20) return std::nullopt;
+    }
+    return std::nullopt;
+  }
+
+  std::optional<PlaneLandmark> branching() {
+    const Digits digits(static_cast<unsigned>(digits_));
+    const auto steps = std::min<std::uint64_t>(search_.most_steps, 2000);
+    std::vector<FarComplex> z, slope;
+    Orbit orbit{power_, read(search_.near)};
+    for (std::uint64_t j = 1; j <= steps; ++j) {
+      go_on(j);
+      orbit.step();
+      z.push_back(far(orbit.z));
+      slope.push_back(far(orbit.slope));
+      // The step after meets a cycle where this one is as the one before that, but for a root of 1.
+      for (std::uint64_t i = 1; i < j; ++i) {
+        for (int root = 1; root < power_; ++root) {
+          const double angle = 2 * std::numbers::pi * root / power_;
+          const FarComplex turn(Complex{-std::cos(angle), -std::sin(angle)});
+          const FarComplex apart = z[j - 1] + turn * z[i - 1];
+          const FarComplex change = slope[j - 1] + turn * slope[i - 1];
+          if (apart.log2() > radius_log2_ + change.log2()) continue;
+          if (auto found = branching_of(i, j, root)) return found;
+        }
+      }
+      if (z.back().log2() > 20) return std::nullopt;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  static int digits_of(const Decimal& value) {
+    const double whole = std::max(0.0, value.log10());
+    return static_cast<int>(std::max(0LL, -value.last_place()) + static_cast<long long>(whole)) + 5;
+  }
+  void go_on(std::uint64_t step) const {
+    if (step % 64 == 0 && search_.progress && !search_.progress()) {
+      throw Error(ErrorKind::cancelled, "stopped by the caller");
+    }
+  }
+  /// Whether a point lies in the disc that was asked for.
+  bool within(const Point& c) const {
+    return far(c - read(search_.near)).log2() <= radius_log2_ + 1e-9;
+  }
+
+  /// Where a function of c is 0, by Newton's method from a point, to all digits there are; nothing
+  /// where that leaves the disc or comes to no end.
+  template <class Function>
+  std::optional<Point> solve(Point c, const Function& function) const {
+    constexpr int most = 80;
+    const double enough = -3.32 * (static_cast<double>(Precise::default_precision()) - 8);
+    for (int step = 0; step < most; ++step) {
+      const auto [value, change] = function(c);
+      if (change.zero()) return std::nullopt;
+      const Point by = value / change;
+      c = c - by;
+      if (!within(c)) return std::nullopt;
+      if (by.zero() || far(by).log2() < enough) return c;
+    }
+    return std::nullopt;
+  }
+
+  std::optional<PlaneLandmark> copy_of(std::uint64_t period, const Point& start) const {
+    std::optional<Point> c = start;
+    PlaneLandmark found{.kind = LandmarkKind::copy, .place = {}, .period = period, .size = {}};
+    for (int digits = digits_;;) {
+      const Digits more(static_cast<unsigned>(digits));
+      // Its numbers get the digits there are now.
+      const Point from = read(written(*c, digits));
+      c = solve(from, [&](const Point& at) {
+        Orbit orbit{power_, at};
+        for (std::uint64_t k = 0; k < period; ++k) {
+          go_on(k);
+          orbit.step();
+        }
+        return std::pair(orbit.z, orbit.slope);
+      });
+      if (!c) return std::nullopt;
+      Orbit orbit{power_, *c};
+      FarComplex along(Complex{1, 0});
+      for (std::uint64_t k = 1; k < period; ++k) {
+        orbit.step();
+        FarComplex change(Complex{static_cast<double>(power_), 0});
+        const FarComplex z = far(orbit.z);
+        // It came back before, and n is some times its period.
+        if (period % k == 0 && z.log2() < -3.32 * digits_ / 2) return copy_of(k, *c);
+        for (int m = 1; m < power_; ++m) change = change * z;
+        along = along * change;
+      }
+      orbit.step();
+      const FarComplex slope = far(orbit.slope);
+      // 1 / (slope * along^(1/(p-1))), by logarithms.
+      const double root = 1.0 / (power_ - 1);
+      const double log10 = -(slope.log2() + root * along.log2()) * std::log10(2.0);
+      const auto angle = [](const FarComplex& number) {
+        return std::atan2(number.part.y, number.part.x);
+      };
+      found.turned = std::remainder(-(angle(slope) + root * angle(along)), 2 * std::numbers::pi);
+      const int needed = static_cast<int>(std::ceil(std::max(0.0, -log10))) + 15;
+      if (digits >= needed + 8) {
+        const double whole = std::floor(log10);
+        found.size = Decimal(std::string_view(fmt::format(
+            "{:.12g}e{}", std::pow(10.0, log10 - whole), static_cast<long long>(whole))));
+        found.place = written(*c, needed);
+        return found;
+      }
+      digits = needed + 12;
+    }
+  }
+
+  std::optional<PlaneLandmark> branching_of(std::uint64_t i, std::uint64_t j, int root) const {
+    const Precise angle = Precise(2 * root) * boost::multiprecision::acos(Precise(-1)) / power_;
+    const Point turn{-boost::multiprecision::cos(angle), -boost::multiprecision::sin(angle)};
+    const auto c = solve(read(search_.near), [&](const Point& at) {
+      Orbit orbit{power_, at};
+      for (std::uint64_t k = 0; k < i; ++k) orbit.step();
+      const Point z = turn * orbit.z;
+      const Point slope = turn * orbit.slope;
+      for (std::uint64_t k = i; k < j; ++k) orbit.step();
+      return std::pair(orbit.z + z, orbit.slope + slope);
+    });
+    if (!c) return std::nullopt;
+    // Where 0 itself comes back both are 0, and where an earlier step is in the cycle this is no
+    // entrance.
+    Orbit orbit{power_, *c};
+    for (std::uint64_t k = 0; k < i; ++k) orbit.step();
+    const double tiny = -3.32 * digits_ / 2;
+    if (far(orbit.z).log2() < tiny) return std::nullopt;
+    std::uint64_t period = j - i;
+    // The cycle may be a shorter one, gone round several times.
+    Orbit entered = orbit;
+    entered.step();
+    Orbit round = entered;
+    for (std::uint64_t k = 1; k < period; ++k) {
+      round.step();
+      if (period % k == 0 && far(round.z - entered.z).log2() < tiny) period = k;
+    }
+    PlaneLandmark found{.kind = LandmarkKind::branching, .place = {}, .size = {}};
+    found.preperiod = i + 1;
+    found.period = period;
+    found.place = written(*c, digits_ - 10);
+    return found;
+  }
+
+  int power_;
+  const LandmarkSearch& search_;
+  double radius_log2_ = 0;
+  int digits_ = 0;
+};
+
+}  // namespace
+
+LandmarkSearch around(const PlaneWindow& window, LandmarkKind kind) {
+  return {.near = window.center, .within = scaled(window.width, 0.5), .kind = kind, .progress = {}};
+}
+
+PlaneWindow window_of(const PlaneLandmark& landmark, const PlaneWindow& before) {
+  PlaneWindow window = before;
+  window.center = landmark.place;
+  if (landmark.kind == LandmarkKind::copy) {
+    window.width = scaled(landmark.size, 4);
+    window.rotation = landmark.turned;
+  }
+  return window;
+}
+
+std::optional<PlaneLandmark> find_landmark(const EscapePlane& plane, const LandmarkSearch& search) {
+  if (plane.family != PlaneFamily::power || plane.julia) {
+    throw Error(ErrorKind::usage,
+                fmt::format("landmarks are found in planes of the power family whose points are c, "
+                            "this one is {}",
+                            plane.julia ? "a julia plane" : name_of(plane.family)));
+  }
+  validate(plane);
+  Search in(plane, search);
+  return search.kind == LandmarkKind::copy ? in.copy() : in.branching();
+}
+
+}  // namespace photonlane
