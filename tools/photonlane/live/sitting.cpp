@@ -17,6 +17,8 @@ using std::chrono::duration;
 
 constexpr double still_after = 0.18;    // seconds without a move, until the picture gets better
 constexpr double coarse_ms = 60;        // what a first picture may take
+constexpr double soon_ms = 12;
+constexpr double longest_look = 0.3;    // seconds that a picture waits to be taken
 constexpr double measured_after = 0.6;  // seconds without a move, until prices and errors are asked
 constexpr std::size_t most_moves = 20000;
 constexpr std::size_t most_tried = 200;
@@ -369,9 +371,14 @@ std::shared_ptr<const Shown> Sitting::next(std::uint64_t after, double seconds) 
   heard_ = Clock::now();
   asked_.notify_all();
   const std::uint64_t state = state_;
+  ++waiting_;
   made_.wait_for(lock, duration<double>(seconds),
                  [&] { return closing_ || number_ > after || state_ != state; });
-  return number_ > after ? shown_ : nullptr;
+  --waiting_;
+  if (number_ <= after) return nullptr;
+  taken_ = number_;
+  asked_.notify_all();
+  return shown_;
 }
 
 Sitting::Stand Sitting::stand_held() const {
@@ -840,6 +847,15 @@ void Sitting::work() {
       }
       if (moves) {
         make_moving(stand);
+        // None is made that nobody sees. One that takes long is begun when the one before is on its
+        // way; one that is soon done when it is asked for, and so shows what is asked for then.
+        {
+          const double took = pace_.guess_ms(pace_.size_for(stand.size, stand.frame_ms));
+          std::unique_lock lock(mutex_);
+          asked_.wait_for(lock, duration<double>(longest_look), [&] {
+            return closing_ || waiting_ > 0 || (taken_ == number_ && took > soon_ms);
+          });
+        }
         // The last move's picture is made better when nothing has moved for a moment.
         std::unique_lock lock(mutex_);
         if (!drive_.any() && version_ == stand.version) {
