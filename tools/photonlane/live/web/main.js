@@ -212,6 +212,9 @@ async function open(scene) {
   text.text = undefined;
   state = null;
   picture.facts = null;
+  for (const id of ['pixel', 'lane-summary', 'lane-text']) by_id(id).textContent = '';
+  by_id('lane-plan').hidden = by_id('lane-more').hidden = true;
+  price.stop_against();
   window.photon_lane.version = 0;
   await sitting.lasting(() => sitting.open(scene));
   if (picture.size) sitting.act({size: picture.size});
