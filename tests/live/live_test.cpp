@@ -430,6 +430,22 @@ TEST_F(Live, MeasuresWhatIsTried) {
   EXPECT_GT(tried[1]["rmse"], tried[0]["rmse"]);
   EXPECT_GT(tried[0]["ms"], 0);
   EXPECT_EQ(tried[1]["changed"][0]["name"], "bounces.limit");
+  // Held against one reference, all of it: the file's bounces are not the best there are either.
+  page.act({{{"set", {"bounces.limit", "1"}}}});
+  std::this_thread::sleep_for(std::chrono::milliseconds(700));
+  page.act({{{"set", {"frame.samples", "2"}}}});
+  const Json more = wait_for(4);
+  ASSERT_EQ(more.size(), 4u);
+  folder.write("best.yaml", test::yard_text("Yard",
+                                            "  frame: {width: 64, height: 40, samples: 8}\n"
+                                            "  bounces: {limit: 1000}\n"));
+  const Frame best = [&] {
+    EXPECT_EQ(tool("render best.yaml -o best.exr").code, 0);
+    return io::read_frame(folder.path() + "/best.exr");
+  }();
+  EXPECT_EQ(tool("render yard.yaml -o file.exr").code, 0);
+  EXPECT_NEAR(more[0]["rmse"].get<double>(),
+              compare(io::read_frame(folder.path() + "/file.exr"), best).rmse, 2e-4);
   EXPECT_EQ(page.get("difference.png")->status, 200);
   EXPECT_THAT(page.get("report.html")->body, HasSubstr("bounces.limit"));
   // Elsewhere all that is another matter.

@@ -15,8 +15,8 @@ namespace {
 
 using std::chrono::duration;
 
-constexpr double still_after = 0.18;    // seconds without a move, until the picture gets better
-constexpr double coarse_ms = 60;        // what a first picture may take
+constexpr double still_after = 0.18;  // seconds without a move, until the picture gets better
+constexpr double coarse_ms = 60;      // what a first picture may take
 constexpr double soon_ms = 12;
 constexpr double longest_look = 0.3;    // seconds that a picture waits to be taken
 constexpr double measured_after = 0.6;  // seconds without a move, until prices and errors are asked
@@ -736,22 +736,26 @@ void Sitting::measure(const Stand& stand) {
   };
   std::string of = view_of(stand);
   for (const Knob<Budget>& entry : budget_knobs()) of += knob_text(entry, best) + "\n";
-  const bool other = !truth_ || truth_of_ != of;
-  if (other) {
+  if (!truth_ || truth_of_ != of) {
     truth_.reset();
     truth_ = frame_by(best, "reference");
     truth_of_ = of;
+    // What was held against another one counts no longer, also where this is stopped halfway.
+    for (Tried& one : tried) one.error.reset();
+    const std::lock_guard lock(mutex_);
+    for (Tried& one : tried_) one.error.reset();
+    difference_of_ = 0;
   }
   const Changes now = [&] {
     const std::lock_guard lock(mutex_);
     return changes_of(stand.settings);
   }();
-  // What is shown comes first; against another reference all that was tried comes again.
+  // What is shown comes first, then what was tried and is not known.
   std::stable_partition(tried.begin(), tried.end(),
                         [&](const Tried& one) { return one.changed == now; });
   for (const Tried& one : tried) {
     const bool shown = one.changed == now;
-    if (one.error && !other && !(shown && difference_of_ != stand.version)) continue;
+    if (one.error && !(shown && difference_of_ != stand.version)) continue;
     Difference error = compare(frame_by(sized(one.settings.budget), "error"), *truth_);
     const std::string picture =
         shown ? io::png_bytes(io::difference_picture(error, false)) : std::string();

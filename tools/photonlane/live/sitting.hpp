@@ -160,7 +160,7 @@ class Sitting {
   std::shared_ptr<const Shown> shown_;
   std::uint64_t number_ = 0,
                 taken_ = 0;  ///< of the newest picture, and of the last that was asked for
-  int waiting_ = 0;  ///< requests for a picture
+  int waiting_ = 0;          ///< requests for a picture
   std::string doing_;
   double doing_share_ = 0;
   std::string problem_;
