@@ -12,7 +12,6 @@
 
 #include "live/assets.hpp"
 #include "live/guard.hpp"
-#include "live/report.hpp"
 #include "live/sitting.hpp"
 
 namespace photonlane::live {

@@ -124,7 +124,8 @@ class Sitting {
   void work();
   void advance(double seconds);
   void go(double seconds, const Drive& drive, const Stand& stand);
-  void make_moving(const Stand& stand);
+  /// False where it came too late.
+  bool show_rough(const Stand& stand, Size size);
   void make_still(const Stand& stand);
   void make_growing(const Stand& stand);
   void repeat(const Stand& stand);

@@ -40,6 +40,13 @@ DirectLane direct_lane(const Sitting::Stand& stand, double x, double y);
 /// were turned.
 Budget best_of(const Budget& file, const std::vector<Tried>& tried);
 
+/// All knobs of a camera and its window, to tell cameras apart.
+std::string camera_words(const Camera& camera);
+
+inline double seconds_since(Clock::time_point then) {
+  return std::chrono::duration<double>(Clock::now() - then).count();
+}
+
 /// The layers of a set that a frame has.
 std::vector<Layer> frame_layers(const Frame& frame, LayerSet layers);
 
