@@ -416,8 +416,9 @@ TEST_F(Live, MeasuresWhatIsTried) {
   const auto wait_for = [&](std::size_t known) {
     for (int i = 0; i < 600; ++i) {
       const Json tried = page.state()["tried"];
-      if (tried.size() == known && tried.back().contains("rmse") && tried.back()["frames"] >= 5)
-        return tried;
+      const bool known_all = std::all_of(tried.begin(), tried.end(),
+                                         [](const Json& one) { return one.contains("rmse"); });
+      if (tried.size() == known && known_all && tried.back()["frames"] >= 5) return tried;
       page.get("picture?after=0&wait=0");
       std::this_thread::sleep_for(std::chrono::milliseconds(100));
     }

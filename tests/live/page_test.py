@@ -95,7 +95,7 @@ class LivePage(unittest.TestCase):
     def js(self, text, *arguments):
         return self.browser.execute_script(text, *arguments)
 
-    def until(self, holds, seconds=60):
+    def until(self, holds, seconds=120):
         end = time.monotonic() + seconds
         while not holds():
             self.assertLess(time.monotonic(), end, "it did not come")
