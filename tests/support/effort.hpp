@@ -6,7 +6,7 @@ namespace photonlane::test {
 /// what comes out.
 constexpr int effort(int all) {
 #ifdef PHOTONLANE_SANITIZED
-  return (all + 7) / 8;
+  return (all + 3) / 4;
 #else
   return all;
 #endif
