@@ -173,6 +173,7 @@ TEST_F(Live, ShowsWhatRenderMakes) {
 TEST_F(Live, KnobsAreTurnedUndoneAndTakenBack) {
   const LiveServer server(folder, {"yard.yaml"});
   LivePage page(server);
+  page.act({{{"size", {96, 60}}}, {{"measure", false}}});
   const Json answer = page.act({{{"set", {"bounces.limit", "1"}}},
                                 {{"set", {"bounces.limit", "many"}}},
                                 {{"set", {"no.such", "1"}}},
@@ -188,11 +189,11 @@ TEST_F(Live, KnobsAreTurnedUndoneAndTakenBack) {
   ASSERT_EQ(state["changed"].size(), 2u);
   const auto came = page.last(answer["version"]);
   ASSERT_TRUE(came);
-  EXPECT_EQ(picture_of(*came).bytes,
-            rendered("yard.yaml --set bounces.limit=1 --set light.softness=sampled --size 640x400")
-                .bytes);
+  EXPECT_EQ(
+      picture_of(*came).bytes,
+      rendered("yard.yaml --set bounces.limit=1 --set light.softness=sampled --size 96x60").bytes);
   // The text to copy says the same.
-  folder.write("copied.yaml", test::yard_text("Yard", "  frame: {width: 640, height: 400}\n" +
+  folder.write("copied.yaml", test::yard_text("Yard", "  frame: {width: 96, height: 60}\n" +
                                                           std::string(state["budget"]).substr(8)));
   EXPECT_EQ(rendered("copied.yaml").bytes, picture_of(*came).bytes);
   page.act({{{"undo", 1}}});
