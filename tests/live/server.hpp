@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include <nlohmann/json.hpp>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -151,6 +152,49 @@ class LivePage {
   httplib::Headers headers_;
   std::string id_;
   std::uint64_t number_ = 0;
+};
+
+inline constexpr const char* hall_text =
+    "title: Hall\n"
+    "numbers: {high: 3}\n"
+    "camera: {eye: [1.5, 2.5, 1.6], heading: 0, field_of_view: 60}\n"
+    "materials: {stone: {base: [0.6, 0.5, 0.4]}}\n"
+    "room:\n"
+    "  solids:\n"
+    "    - cells:\n"
+    "        wall_height: $high\n"
+    "        legend: {'#': stone}\n"
+    "        map: |\n"
+    "          ##########\n"
+    "          #........#\n"
+    "          #........#\n"
+    "          #........#\n"
+    "          ##########\n"
+    "budget:\n"
+    "  frame: {width: 96, height: 60}  # small\n";
+
+inline constexpr const char* plane_text =
+    "title: Plane\n"
+    "plane: {}\n"
+    "window: {center: [-0.5, 0], width: 3}\n"
+    "budget:\n"
+    "  frame: {width: 96, height: 60}\n";
+
+class LiveTool : public ToolRun {
+ protected:
+  LiveTool() {
+    folder.write("hall.yaml", hall_text);
+    folder.write("plane.yaml", plane_text);
+    folder.write("yard.yaml", yard_text("Yard", "  frame: {width: 64, height: 40}\n"));
+  }
+  io::Picture rendered(const std::string& arguments) {
+    EXPECT_EQ(tool("render " + arguments + " -o rendered.png").code, 0) << arguments;
+    return io::read_png(folder.path() + "/rendered.png");
+  }
+  io::Picture picture_of(const Came& came) {
+    folder.write("came.png", came.bytes);
+    return io::read_png(folder.path() + "/came.png");
+  }
 };
 
 }  // namespace photonlane::test

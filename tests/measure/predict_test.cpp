@@ -36,7 +36,12 @@ TEST(Predict, GrowsWithThePixelsAndMakesFewOfThem) {
   const auto told = [&](int width, int height, int samples) {
     Budget budget{.frame = {width, height, samples}};
     budget.field.pruning = false;  // dear enough not to be made whole
-    return predict(world, over, budget, {.threads = 1});
+    // The middle one of three, since other work may fall on one.
+    std::vector<Prediction> all;
+    for (int i = 0; i < 3; ++i) all.push_back(predict(world, over, budget, {.threads = 1}));
+    std::sort(all.begin(), all.end(),
+              [](const Prediction& a, const Prediction& b) { return a.ms < b.ms; });
+    return all[1];
   };
   const Prediction small = told(640, 400, 2);
   const Prediction large = told(1280, 800, 2);
@@ -48,10 +53,10 @@ TEST(Predict, GrowsWithThePixelsAndMakesFewOfThem) {
     EXPECT_LT(one->share, 0.055);
   }
   // Generous, since machines have moods: four times the work.
-  EXPECT_GT(large.ms / small.ms, 1.2);
-  EXPECT_LT(large.ms / small.ms, 16);
-  EXPECT_GT(samples.ms / small.ms, 1.2);
-  EXPECT_LT(samples.ms / small.ms, 16);
+  EXPECT_GT(large.ms / small.ms, 2);
+  EXPECT_LT(large.ms / small.ms, 8);
+  EXPECT_GT(samples.ms / small.ms, 2);
+  EXPECT_LT(samples.ms / small.ms, 8);
   EXPECT_GE(large.memory_bytes, 1280u * 800u * 4u);
 }
 

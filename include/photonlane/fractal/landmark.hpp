@@ -1,7 +1,7 @@
 #pragma once
 
-///   if (const auto copy = find_landmark(plane, {.near = point, .within = Decimal(1e-3)})) {
-///     camera.window = {copy->place, Decimal(4 * copy->size.value())};
+///   if (const auto copy = find_landmark(plane, around(camera.window))) {
+///     camera.window = window_of(*copy, camera.window);
 ///   }
 
 #include <cstdint>

@@ -23,13 +23,23 @@ std::optional<std::string> text_of_file(const std::string& path) {
   return text;
 }
 
+/// What a file says, compiled; `before` is the scene that it was, if there was one.
+std::shared_ptr<const OpenScene> compiled(io::SceneFile file, const OpenScene* before,
+                                          std::uint64_t version) {
+  try {
+    World world = before == nullptr ? compile(file.scene) : compile(file.scene, before->world);
+    return std::make_shared<OpenScene>(OpenScene{std::move(file), std::move(world), version});
+  } catch (const Error& error) {
+    throw io::placed(file, error);
+  }
+}
+
 }  // namespace
 
 Desk::Desk(io::SceneRequest request, bool may_write)
     : request_(std::move(request)), may_write_(may_write) {
-  const auto file = io::open_scene(request_);
-  text_ = on_disk_ = file.text;
-  scene_ = std::make_shared<OpenScene>(OpenScene{file, compile(file.scene), version_});
+  scene_ = compiled(io::open_scene(request_), nullptr, version_);
+  text_ = on_disk_ = scene_->file.text;
   watcher_ = std::thread([this] { keep_watch(); });
 }
 
@@ -64,46 +74,32 @@ void Desk::watch(std::function<void()> changed) {
   changed_ = std::move(changed);
 }
 
-std::shared_ptr<const OpenScene> Desk::compile_text(const std::string& text) {
-  io::SceneFile file = io::set_up(io::parse_scene(text, request_.path), request_);
-  World world = [&] {
-    try {
-      return compile(file.scene, scene()->world);
-    } catch (const Error& error) {
-      throw io::placed(file, error);
-    }
-  }();
-  return std::make_shared<OpenScene>(OpenScene{std::move(file), std::move(world), 0});
-}
-
-void Desk::take(const std::string& text) {
+std::optional<Trouble> Desk::take(const std::string& text) {
   std::optional<Trouble> trouble;
   std::shared_ptr<const OpenScene> made;
-  std::optional<Error> refused;
+  const std::uint64_t next = version() + 1;  // none but who has taking_ changes it
   try {
-    made = compile_text(text);
+    made =
+        compiled(io::set_up(io::parse_scene(text, request_.path), request_), scene().get(), next);
   } catch (const Error& error) {
     trouble = Trouble{error.what(), error.place().line, error.place().column};
-    refused = error;
+  } catch (const std::bad_alloc&) {
+    trouble = Trouble{"out of memory", 0, 0};
   }
   std::function<void()> changed;
   {
     const std::lock_guard lock(mutex_);
     text_ = text;
     trouble_ = trouble;
-    version_ += 1;
-    if (made) {
-      auto numbered = std::make_shared<OpenScene>(*made);
-      numbered->version = version_;
-      scene_ = std::move(numbered);
-    }
+    version_ = next;
+    if (made) scene_ = std::move(made);
     changed = changed_;
   }
   if (changed) changed();
-  if (refused) throw Error(*refused);
+  return trouble;
 }
 
-void Desk::take_text(const std::string& text, std::uint64_t version) {
+std::optional<Trouble> Desk::take_text(const std::string& text, std::uint64_t version) {
   const std::lock_guard one_at_a_time(taking_);
   if (text.size() > most_text) {
     throw Error(ErrorKind::input, "the text is longer than 4 MiB", Place{request_.path});
@@ -115,15 +111,34 @@ void Desk::take_text(const std::string& text, std::uint64_t version) {
       const std::lock_guard lock(mutex_);
       changed = version != version_ || (now && *now != on_disk_);
     }
-    if (changed) {
-      throw Error(ErrorKind::file, "was changed by somebody else meanwhile; nothing was written",
-                  Place{request_.path});
-    }
+    if (changed) refuse_to_write("was changed by somebody else meanwhile");
     io::write_file(request_.path, text);
     const std::lock_guard lock(mutex_);
     on_disk_ = text;
   }
-  take(text);
+  return take(text);
+}
+
+void Desk::write_knobs(const std::vector<std::pair<std::string, std::string>>& changed) {
+  if (!may_write_) {
+    throw Error(ErrorKind::usage,
+                "the tool was started without --write, so files stay as they are");
+  }
+  const std::lock_guard one_at_a_time(taking_);
+  // As the file is read, without what was set beside it.
+  const io::SceneFile file = io::parse_scene(scene()->file.text, request_.path);
+  if (text_of_file(request_.path) != file.text) {
+    refuse_to_write("is not what is shown: somebody else changed it, or it does not compile");
+  }
+  Budget budget = file.budget;
+  for (const auto& [name, value] : changed) {
+    if (find_knob(budget_knobs(), name) != nullptr) set_knob(budget_knobs(), budget, name, value);
+  }
+  io::write_budget(file, budget);
+}
+
+void Desk::refuse_to_write(const std::string& why) const {
+  throw Error(ErrorKind::file, why + "; nothing was written", Place{request_.path});
 }
 
 void Desk::look_at_disk() {
@@ -134,11 +149,7 @@ void Desk::look_at_disk() {
     if (!now || *now == on_disk_) return;
     on_disk_ = *now;
   }
-  try {
-    take(*now);
-  } catch (const Error&) {
-    // It stands in trouble_.
-  }
+  take(*now);
 }
 
 void Desk::keep_watch() {

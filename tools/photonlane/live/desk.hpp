@@ -8,6 +8,8 @@
 #include <optional>
 #include <string>
 #include <thread>
+#include <utility>
+#include <vector>
 
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
@@ -46,17 +48,21 @@ class Desk {
   bool may_write() const { return may_write_; }
   const std::string& path() const { return request_.path; }
 
-  /// Takes another text, and writes it to the file where that is allowed. Throws Error (input) for
-  /// what is not a scene, after the text was taken; Error (file) where the file was changed by
-  /// somebody else since the text `version` (nothing is taken then) or cannot be written.
-  void take_text(const std::string& text, std::uint64_t version);
+  /// Takes another text, and writes it to the file where that is allowed; tells what is wrong with
+  /// it. Throws Error (file) where the file was changed by somebody else since the text `version`
+  /// or cannot be written, Error (input) for a text of over 4 MiB; nothing is taken then.
+  std::optional<Trouble> take_text(const std::string& text, std::uint64_t version);
+  /// Puts knobs of the budget into the file's text. Throws Error (usage) where that is not allowed,
+  /// Error (file) where the file is not what the last good scene was made of, and what
+  /// io::write_budget() throws.
+  void write_knobs(const std::vector<std::pair<std::string, std::string>>& changed);
 
   /// Told, from another thread, after each change.
   void watch(std::function<void()> changed);
 
  private:
-  std::shared_ptr<const OpenScene> compile_text(const std::string& text);
-  void take(const std::string& text);
+  std::optional<Trouble> take(const std::string& text);
+  [[noreturn]] void refuse_to_write(const std::string& why) const;
   void look_at_disk();
   void keep_watch();
 

@@ -37,6 +37,10 @@ bool equal_in_constant_time(std::string_view one, std::string_view other) {
   return differs == 0;
 }
 
+bool is_loopback(std::string_view name) {
+  return name == "localhost" || name == "127.0.0.1" || name == "::1";
+}
+
 bool is_own_host(std::string_view host, std::string_view bound_address) {
   std::string name(host);
   if (name.starts_with('[')) {
@@ -51,8 +55,8 @@ bool is_own_host(std::string_view host, std::string_view bound_address) {
   std::transform(name.begin(), name.end(), name.begin(), [](char letter) {
     return letter >= 'A' && letter <= 'Z' ? static_cast<char>(letter - 'A' + 'a') : letter;
   });
-  if (name == "localhost" || name == "127.0.0.1" || name == "::1") return true;
-  if (bound_address == "127.0.0.1") return false;
+  if (is_loopback(name)) return true;
+  if (is_loopback(bound_address)) return false;
   if (name == bound_address) return true;
   // Who opened the server to a network reaches it by a number; names are others' to give.
   std::array<unsigned char, sizeof(in6_addr)> number{};

@@ -15,6 +15,9 @@ bool is_token(std::string_view text);
 /// Whether two texts are equal, in a time that does not tell where they differ.
 bool equal_in_constant_time(std::string_view one, std::string_view other);
 
+/// Whether an address is that of this machine alone.
+bool is_loopback(std::string_view name);
+
 /// Whether a Host header names this machine by a number or a loopback name, and no name that
 /// somebody else's name server may lead here. Ports do not matter: a tunnel has another one.
 bool is_own_host(std::string_view host, std::string_view bound_address);

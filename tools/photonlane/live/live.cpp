@@ -57,8 +57,7 @@ int run(const LiveCommand& command) {
   const live::Server server(
       desks, {command.address, command.port, command.common.threads,
               command.token_file.empty() ? live::make_token() : token_of_file(command.token_file)});
-  if (command.address != "127.0.0.1" && command.address != "localhost" &&
-      command.address != "::1") {
+  if (!live::is_loopback(command.address)) {
     complain(fmt::format(
         "live: warning: {} is reached by other machines; whoever reads the address below, or the "
         "network's traffic, sees and steers this page{}",

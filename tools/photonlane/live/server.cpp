@@ -5,12 +5,12 @@
 
 #include <atomic>
 #include <charconv>
-#include <deque>
 #include <filesystem>
 #include <fstream>
 #include <map>
 
 #include "live/assets.hpp"
+#include "live/connections.hpp"
 #include "live/guard.hpp"
 #include "live/sitting.hpp"
 
@@ -21,60 +21,9 @@ using httplib::Request;
 using httplib::Response;
 
 constexpr std::size_t most_sittings = 12;
-constexpr std::size_t most_connections = 64;  // that are served at once; others wait to be accepted
 constexpr std::size_t most_body = std::size_t{5} << 20;
 constexpr double longest_wait = 5;     // seconds that a request for a picture waits for one
 constexpr double left_alone_for = 30;  // seconds until a page that asks nothing is taken as closed
-
-/// Threads for connections. Whoever brings one when all are taken waits, and so do those in the
-/// system's queue behind it: no connection costs memory before it is served.
-class Connections : public httplib::TaskQueue {
- public:
-  Connections() {
-    for (std::size_t i = 0; i < most_connections; ++i) {
-      threads_.emplace_back([this] { serve(); });
-    }
-  }
-  void enqueue(std::function<void()> task) override {
-    std::unique_lock lock(mutex_);
-    room_.wait(lock, [this] { return closing_ || tasks_.size() + busy_ < most_connections; });
-    tasks_.push_back(std::move(task));
-    wake_.notify_one();
-  }
-  void shutdown() override {
-    {
-      const std::lock_guard lock(mutex_);
-      closing_ = true;
-    }
-    wake_.notify_all();
-    room_.notify_all();
-    for (std::thread& thread : threads_) thread.join();
-  }
-
- private:
-  void serve() {
-    std::unique_lock lock(mutex_);
-    for (;;) {
-      wake_.wait(lock, [this] { return closing_ || !tasks_.empty(); });
-      if (tasks_.empty()) return;
-      const std::function<void()> task = std::move(tasks_.front());
-      tasks_.pop_front();
-      ++busy_;
-      lock.unlock();
-      task();
-      lock.lock();
-      --busy_;
-      room_.notify_one();
-    }
-  }
-
-  std::mutex mutex_;
-  std::condition_variable wake_, room_;
-  std::deque<std::function<void()>> tasks_;
-  std::size_t busy_ = 0;
-  bool closing_ = false;
-  std::vector<std::thread> threads_;
-};
 
 struct Asset {
   const char* path;
@@ -176,26 +125,26 @@ struct Server::Inside {
   ServerOptions options;
   int port = 0;
   RateLimit rate{2000, 4000};
+  RateLimit files{200, 1000};
   RateLimit wrong_tokens{5, 20};
   httplib::Server http;
   std::mutex mutex;
   std::map<std::string, std::shared_ptr<Sitting>> sittings;
+  std::vector<std::shared_ptr<Sitting>>
+      ending;  ///< until keep_house() has waited for their threads
   std::atomic<bool> closing{false};
   std::condition_variable wake;
   std::thread listener, keeper;
 
   void open(std::size_t scene, Response& response) {
-    auto sitting = std::make_shared<Sitting>(desks[scene], options.threads);
-    const std::string id = make_token();
-    {
-      const std::lock_guard lock(mutex);
-      if (sittings.size() < most_sittings) {
-        sittings.emplace(id, sitting);
-        answer(response, {{"id", id}});
-        return;
-      }
+    const std::lock_guard lock(mutex);
+    if (sittings.size() == most_sittings) {
+      refuse(response, 429, fmt::format("{} pages are open, expected no more", most_sittings));
+      return;
     }
-    refuse(response, 429, fmt::format("{} pages are open, expected no more", most_sittings));
+    const std::string id = make_token();
+    sittings.emplace(id, std::make_shared<Sitting>(desks[scene], options.threads));
+    answer(response, {{"id", id}});
   }
   std::shared_ptr<Sitting> find(const std::string& id) {
     const std::lock_guard lock(mutex);
@@ -203,16 +152,14 @@ struct Server::Inside {
     return found == sittings.end() ? nullptr : found->second;
   }
   void close(const std::string& id) {
-    std::shared_ptr<Sitting> last;  // ends outside the lock: it waits for its thread
     const std::lock_guard lock(mutex);
     const auto found = sittings.find(id);
     if (found == sittings.end()) return;
-    last = std::move(found->second);
+    found->second->end();
+    ending.push_back(std::move(found->second));
     sittings.erase(found);
-    ending.push_back(std::move(last));
     wake.notify_all();
   }
-  std::vector<std::shared_ptr<Sitting>> ending;
 
   void keep_house() {
     std::unique_lock lock(mutex);
@@ -235,10 +182,6 @@ struct Server::Inside {
 
   /// What is asked before anything else of a request. True: it goes on.
   bool admit(const Request& request, Response& response) {
-    if (!rate.admit()) {
-      refuse(response, 429, "too many requests a second");
-      return false;
-    }
     if (!is_own_host(request.get_header_value("Host"), options.address)) {
       refuse(response, 403, "the Host header names another machine");
       return false;
@@ -257,6 +200,11 @@ struct Server::Inside {
         refuse(response, again ? 401 : 429, "the token is missing or wrong");
         return false;
       }
+    }
+    // Strangers do not use up what pages may ask.
+    if (!(request.path.starts_with("/api/") ? rate : files).admit()) {
+      refuse(response, 429, "too many requests a second");
+      return false;
     }
     return true;
   }
@@ -293,10 +241,11 @@ struct Server::Inside {
 
 void Server::Inside::add_pages() {
   for (const Asset& asset : assets()) {
-    const std::string path = asset.path == std::string_view("/") ? "/" : asset.path;
     std::string pattern;
-    for (const char letter : path)
-      pattern += letter == '.' ? std::string("\\.") : std::string(1, letter);
+    for (const char letter : std::string_view(asset.path)) {
+      if (letter == '.') pattern += '\\';
+      pattern += letter;
+    }
     http.Get(pattern, [asset](const Request&, Response& response) {
       response.set_content(asset.content.data(), asset.content.size(), asset.type);
     });
@@ -430,25 +379,16 @@ void Server::Inside::add_keeping() {
              const std::uint64_t version = desk.version();
              answer(response, {{"text", desk.text()}, {"version", version}});
            }));
-  http.Put(
-      at + "/text", of_sitting([](Sitting& sitting, const Request& request, Response& response) {
-        const Json body = body_of(request);
-        Desk& desk = *sitting.desk();
-        try {
-          desk.take_text(body.at("text").get<std::string>(),
-                         body.at("version").get<std::uint64_t>());
-        } catch (const Error& error) {
-          // What does not compile was taken all the same, and stands in the state.
-          if (error.kind() == ErrorKind::file && !desk.trouble()) throw;
-          if (!desk.trouble()) throw;
-        }
-        Json told{{"version", desk.version()}, {"written", desk.may_write()}};
-        if (const auto trouble = desk.trouble()) {
-          told["trouble"] = {
-              {"message", trouble->message}, {"line", trouble->line}, {"column", trouble->column}};
-        }
-        answer(response, told);
-      }));
+  http.Put(at + "/text",
+           of_sitting([](Sitting& sitting, const Request& request, Response& response) {
+             const Json body = body_of(request);
+             Desk& desk = *sitting.desk();
+             const auto trouble = desk.take_text(body.at("text").get<std::string>(),
+                                                 body.at("version").get<std::uint64_t>());
+             Json told{{"version", desk.version()}, {"written", desk.may_write()}};
+             if (trouble) told["trouble"] = trouble_facts(*trouble);
+             answer(response, told);
+           }));
 }
 
 Server::Server(std::vector<std::shared_ptr<Desk>> desks, const ServerOptions& options)

@@ -38,14 +38,6 @@ std::string camera_words(const Camera& camera) {
   return text;
 }
 
-std::vector<Layer> frame_layers(const Frame& frame, LayerSet layers) {
-  std::vector<Layer> there;
-  for (const Layer layer : layers.list()) {
-    if (frame.has(layer)) there.push_back(layer);
-  }
-  return there;
-}
-
 std::string yaml_value(const KnobInfo& info, const std::string& value) {
   return info.kind == KnobKind::text ? Json(value).dump() : value;
 }
@@ -64,8 +56,7 @@ Budget best_of(const Budget& file, const std::vector<Tried>& tried) {
   return reference_of(file, settings, vary, ReferenceKind::varied);
 }
 
-Settings with_changes(Settings settings,
-                      const std::vector<std::pair<std::string, std::string>>& changed) {
+Settings with_changes(Settings settings, const Changes& changed) {
   for (const auto& [name, value] : changed) {
     try {
       set_by_name(settings, name, value);
@@ -78,10 +69,8 @@ Settings with_changes(Settings settings,
 
 DirectLane direct_lane(const Sitting::Stand& stand, double x, double y) {
   DirectLane result;
-  result.budget = stand.settings.budget;
+  result.budget = stand.budget();
   result.budget.light.transport = Transport::direct;
-  result.budget.frame.width = stand.size.width;
-  result.budget.frame.height = stand.size.height;
   result.budget.frame.scale = 1;
   const auto pixel = [](double share, int side) {
     return std::clamp(static_cast<int>(share * side), 0, side - 1);
@@ -125,8 +114,19 @@ double Sitting::idle_seconds() const {
 
 void Sitting::changed() {
   version_ += 1;
-  state_ += 1;
   problem_.clear();
+  tell();
+}
+
+void Sitting::tell() {
+  state_ += 1;
+  made_.notify_all();
+}
+
+void Sitting::keep_for_undo() {
+  constexpr std::size_t most = 500;
+  if (before_.size() == most) before_.erase(before_.begin());
+  before_.push_back(settings_);
 }
 
 void Sitting::take_scene() {
@@ -166,24 +166,26 @@ void Sitting::look_again() {
     if (desk_->scene()->version != scene_->version) {
       take_scene();
     } else {
-      state_ += 1;
+      tell();
     }
   }
   asked_.notify_all();
-  made_.notify_all();
 }
 
-void Sitting::set(const std::string& name, const std::string& value) {
+void Sitting::set(const std::string& name, const std::string& value, bool turning) {
   if (value.size() > 4096) throw Error(ErrorKind::input, "a value of over 4096 characters");
   const Settings after = with_changes(settings_, {{name, value}});
   if (name.starts_with("camera.") || name.starts_with("window.")) {
     viewing(after.camera, size_);
     go_to(after.camera);
-    return;
+  } else {
+    // All of a slider's way is one change.
+    if (turning_ != name) keep_for_undo();
+    settings_ = after;
   }
-  before_.push_back(settings_);
-  if (before_.size() > 500) before_.erase(before_.begin());
-  settings_ = after;
+  turning_ = turning ? name : std::string();
+  if (turning) moved_ = Clock::now();
+  changed();
 }
 
 void Sitting::go_to(const Camera& camera) {
@@ -223,13 +225,11 @@ void Sitting::apply(const Json& act) {
     version_ += 1;
   };
   if (what == "set") {
-    set(value.at(0).get<std::string>(), value.at(1).get<std::string>());
-    if (value.size() > 2 && value.at(2).get<bool>()) moved_ = Clock::now();  // it is being turned
-    changed();
+    set(value.at(0).get<std::string>(), value.at(1).get<std::string>(),
+        value.size() > 2 && value.at(2).get<bool>());
   } else if (what == "reset") {
     const auto name = value.get<std::string>();
-    set(name, setting_text(base_, name));
-    changed();
+    set(name, setting_text(base_, name), false);
   } else if (what == "settings") {
     // All changes at once, from what the file says.
     Settings fresh = base_;
@@ -239,7 +239,7 @@ void Sitting::apply(const Json& act) {
       changes.emplace_back(one.at("name").get<std::string>(), one.at("value").get<std::string>());
     }
     fresh = with_changes(fresh, changes);
-    before_.push_back(settings_);
+    keep_for_undo();
     settings_ = fresh;
     changed();
   } else if (what == "undo") {
@@ -263,16 +263,16 @@ void Sitting::apply(const Json& act) {
     changed();
   } else if (what == "frame_ms") {
     frame_ms_ = number_of(value, 4, 2000);
-    state_ += 1;
+    tell();
   } else if (what == "quality") {
     quality_ = static_cast<int>(number_of(value, 1, 100));
     changed();
   } else if (what == "speed") {
     speed_ = number_of(value, 1e-3, 1e4);
-    state_ += 1;
+    tell();
   } else if (what == "fly") {
     flying_ = value.get<bool>();
-    state_ += 1;
+    tell();
   } else if (what == "measure") {
     measuring_ = value.get<bool>();
     changed();
@@ -361,7 +361,8 @@ std::shared_ptr<const Shown> Sitting::next(std::uint64_t after, double seconds) 
 }
 
 Sitting::Stand Sitting::stand_held() const {
-  return {scene_, settings_, size_, layer_, frame_ms_, quality_, version_};
+  return {scene_,     settings_, size_,   layer_, frame_ms_,   quality_,
+          measuring_, drive_,    flying_, speed_, body_scale_, version_};
 }
 Sitting::Stand Sitting::stand_now() const {
   const std::lock_guard lock(mutex_);
@@ -386,17 +387,10 @@ Frame Sitting::still(const Changes& changed, LayerSet layers) {
     fresh.camera = settings_.camera;
     stand.settings = with_changes(fresh, changed);
   }
-  Budget budget = stand.settings.budget;
-  budget.frame.width = stand.size.width;
-  budget.frame.height = stand.size.height;
-  RenderOptions options;
-  options.threads = threads_;
-  options.layers = layers;
-  options.progress = [this](double) {
+  return frame_of(stand, stand.budget(), layers, [this](double) {
     const std::lock_guard lock(mutex_);
     return !closing_;
-  };
-  return render(world_of(stand), stand.settings.camera, budget, std::move(options));
+  });
 }
 
 Frame Sitting::still(LayerSet layers) {
@@ -408,13 +402,13 @@ Frame Sitting::still(LayerSet layers) {
   return still(changed, layers);
 }
 
-void Sitting::write_budget() {
-  if (!desk_->may_write()) {
-    throw Error(ErrorKind::usage,
-                "the tool was started without --write, so files stay as they are");
+void Sitting::write_budget() const {
+  Changes changed;
+  {
+    const std::lock_guard lock(mutex_);
+    changed = changes_of(settings_);
   }
-  const Stand stand = stand_now();
-  io::write_budget(stand.scene->file, stand.settings.budget);
+  desk_->write_knobs(changed);
 }
 
 }  // namespace photonlane::live

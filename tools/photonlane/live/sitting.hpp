@@ -1,10 +1,9 @@
 #pragma once
 
-#include <atomic>
 #include <chrono>
 #include <condition_variable>
 #include <cstdint>
-#include <map>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <nlohmann/json.hpp>
@@ -23,6 +22,9 @@ namespace photonlane::live {
 using Json = nlohmann::ordered_json;
 using Clock = std::chrono::steady_clock;
 
+/// What is wrong with a text, as docs/live.md says.
+Json trouble_facts(const Trouble& trouble);
+
 /// A picture as it is sent.
 struct Shown {
   std::uint64_t number = 0;
@@ -38,9 +40,12 @@ struct Drive {
   bool any() const { return ahead != 0 || right != 0 || up != 0 || turn != 0 || tilt != 0; }
 };
 
+/// Knobs by name with other values than the file says.
+using Changes = std::vector<std::pair<std::string, std::string>>;
+
 /// A setting that was tried: its price, and how wrong it is.
 struct Tried {
-  std::vector<std::pair<std::string, std::string>> changed;  ///< from what the file says
+  Changes changed;
   Settings settings;
   std::vector<double> ms;  ///< of whole frames
   std::optional<Difference> error;
@@ -48,8 +53,8 @@ struct Tried {
 };
 
 /// What one open page looks at: a camera and knobs of its own, and a thread that makes its
-/// pictures. All calls may come from any thread, and none but picture_of() and those named "log" or
-/// "still" takes longer than a moment.
+/// pictures. All calls may come from any thread; pixel(), find(), lane() and still() take as long
+/// as what they make, next() as long as it is told, all others a moment.
 class Sitting {
  public:
   struct Stand;  ///< all that a picture is made of, as it stood at one moment
@@ -79,7 +84,7 @@ class Sitting {
   Json lane(double x, double y) const;
   io::Picture lane_plan(double x, double y) const;
   /// The picture of some settings from where the eye is now. Stops early when the sitting ends.
-  Frame still(const std::vector<std::pair<std::string, std::string>>& changed, LayerSet layers);
+  Frame still(const Changes& changed, LayerSet layers);
   /// The picture that is shown, in full.
   Frame still(LayerSet layers);
   /// How wrong each pixel of what is shown is, as a PNG. Throws Error (usage) where that is not
@@ -92,9 +97,8 @@ class Sitting {
   /// The file's camera as it stands now, and the changed knobs, as they stand in a scene file.
   std::string camera_text() const;
   std::string budget_text() const;
-  /// Writes the changed knobs into the scene's file. Throws Error (usage) where that is not
-  /// allowed, and what io::write_budget() throws.
-  void write_budget();
+  /// Writes the changed knobs into the scene's file. Throws what Desk::write_knobs() throws.
+  void write_budget() const;
 
   /// Whoever waits for a picture waits no longer, and no other is made.
   void end();
@@ -104,11 +108,11 @@ class Sitting {
   std::shared_ptr<Desk> desk() const { return desk_; }
 
  private:
-  using Changes = std::vector<std::pair<std::string, std::string>>;
-
   // With the lock held.
   void apply(const Json& act);
-  void set(const std::string& name, const std::string& value);
+  void set(const std::string& name, const std::string& value, bool turning);
+  void keep_for_undo();
+  void tell();
   void go_to(const Camera& camera);
   void changed();
   void take_scene();
@@ -120,19 +124,22 @@ class Sitting {
 
   // Without it.
   Stand stand_now() const;
-  World world_of(const Stand& stand);
+  World world_of(const Stand& stand) const;
+  Frame frame_of(const Stand& stand, Budget budget, LayerSet layers,
+                 std::function<bool(double share)> progress, Frame recycle = {}) const;
   void work();
-  void advance(double seconds);
-  void go(double seconds, const Drive& drive, const Stand& stand);
+  void make(bool moves, const Stand& stand);
+  void advance();
   /// False where it came too late.
   bool show_rough(const Stand& stand, Size size);
   void make_still(const Stand& stand);
   void make_growing(const Stand& stand);
   void repeat(const Stand& stand);
   void measure(const Stand& stand);
-  Frame frame_of(const Stand& stand, Size size, const std::string& doing);
+  Frame whole_frame_of(const Stand& stand, const std::string& doing);
   Frame small_frame_of(const Stand& stand, Size size);
   void publish(const Stand& stand, Frame& frame, bool whole, bool last);
+  std::function<bool(double share)> until_over(const Stand& stand, const std::string& doing);
   void say(const std::string& doing, double share);
   bool is_over(const Stand& stand) const;
 
@@ -144,6 +151,7 @@ class Sitting {
   std::shared_ptr<const OpenScene> scene_;
   Settings settings_, base_;  ///< as they stand, and as the file has them
   std::vector<Settings> before_;
+  std::string turning_;  ///< the knob whose slider is held
   Size size_{640, 400};
   Layer layer_ = Layer::color;
   double frame_ms_ = 33;
@@ -159,9 +167,9 @@ class Sitting {
   Clock::time_point advanced_{};
   bool closing_ = false;
   std::shared_ptr<const Shown> shown_;
-  std::uint64_t number_ = 0,
-                taken_ = 0;  ///< of the newest picture, and of the last that was asked for
-  int waiting_ = 0;          ///< requests for a picture
+  std::uint64_t number_ = 0;  ///< of the newest picture
+  std::uint64_t taken_ = 0;   ///< of the last one that was asked for
+  int waiting_ = 0;           ///< requests for a picture
   std::string doing_;
   double doing_share_ = 0;
   std::string problem_;
@@ -180,10 +188,12 @@ class Sitting {
   std::optional<Frame> truth_;
   std::string truth_of_;
 
-  std::mutex still_mutex_, world_mutex_;
-  SceneNumbers world_numbers_;
-  std::uint64_t world_version_ = 0;
-  std::optional<World> world_;
+  std::mutex still_mutex_;
+  // Of the numbers that were asked for last, where they are not the file's.
+  mutable std::mutex world_mutex_;
+  mutable SceneNumbers world_numbers_;
+  mutable std::uint64_t world_version_ = 0;
+  mutable std::optional<World> world_;
 
   std::thread worker_;
 };

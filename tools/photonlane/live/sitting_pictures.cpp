@@ -16,9 +16,9 @@ namespace {
 
 using std::chrono::duration;
 
-constexpr double still_after = 0.18;  // seconds without a move, until the picture gets better
-constexpr double coarse_ms = 60;      // what a first picture may take
-constexpr double soon_ms = 12;
+constexpr double still_after = 0.18;    // seconds without a move, until the picture gets better
+constexpr double coarse_ms = 60;        // what a first picture may take
+constexpr double soon_ms = 12;          // a picture is made when it is asked for, not ahead
 constexpr double longest_look = 0.3;    // seconds that a picture waits to be taken
 constexpr double measured_after = 0.6;  // seconds without a move, until prices and errors are asked
 constexpr std::size_t most_tried = 200;
@@ -31,6 +31,28 @@ std::string view_of(const Sitting::Stand& stand) {
   text += camera_words(stand.settings.camera);
   for (const auto& [name, value] : stand.settings.numbers) text += name + "=" + value + "\n";
   return text;
+}
+
+LayerSet shown_layers(const Sitting::Stand& stand) {
+  return stand.layer == Layer::color ? LayerSet{Layer::color, Layer::display}
+                                     : LayerSet{stand.layer};
+}
+
+double pixels_of(Size size) { return size.width * static_cast<double>(size.height); }
+
+Json legend_facts(const io::Legend& legend) {
+  Json told{{"title", legend.title}, {"ramp", legend.has_ramp}, {"swatches", Json::array()}};
+  if (legend.has_ramp) {
+    told["low"] = legend.low;
+    told["high"] = legend.high;
+    told["logarithmic"] = legend.logarithmic;
+    told["colors"] = Json::array();
+    for (int i = 0; i <= 8; ++i) told["colors"].push_back(io::ramp(i / 8.0));
+  }
+  for (const auto& swatch : legend.swatches) {
+    told["swatches"].push_back({{"color", swatch.color}, {"name", swatch.name}});
+  }
+  return told;
 }
 
 }  // namespace
@@ -48,61 +70,59 @@ bool Sitting::is_over(const Stand& stand) const {
   return closing_ || version_ != stand.version;
 }
 
-World Sitting::world_of(const Stand& stand) {
+std::function<bool(double share)> Sitting::until_over(const Stand& stand,
+                                                      const std::string& doing) {
+  return [this, &stand, doing](double share) {
+    say(doing, share);
+    return !is_over(stand);
+  };
+}
+
+World Sitting::world_of(const Stand& stand) const {
   const auto& scene = *stand.scene;
   if (stand.settings.numbers == scene.file.numbers) return scene.world;
   const std::lock_guard lock(world_mutex_);
   if (!world_ || world_version_ != scene.version || world_numbers_ != stand.settings.numbers) {
-    const World& before = world_ && world_version_ == scene.version ? *world_ : scene.world;
-    world_ = compile(io::scene_with(scene.file, stand.settings.numbers), World(before));
+    const World before = world_ && world_version_ == scene.version ? *world_ : scene.world;
+    world_ = compile(io::scene_with(scene.file, stand.settings.numbers), before);
     world_version_ = scene.version;
     world_numbers_ = stand.settings.numbers;
   }
   return *world_;
 }
 
-Frame Sitting::frame_of(const Stand& stand, Size size, const std::string& doing) {
-  Budget budget = stand.settings.budget;
-  budget.frame.width = size.width;
-  budget.frame.height = size.height;
+Frame Sitting::frame_of(const Stand& stand, Budget budget, LayerSet layers,
+                        std::function<bool(double share)> progress, Frame recycle) const {
   RenderOptions options;
   options.threads = threads_;
-  options.layers =
-      stand.layer == Layer::color ? LayerSet{Layer::color, Layer::display} : LayerSet{stand.layer};
-  options.recycle = std::move(spare_);
-  options.progress = [&](double share) {
-    say(doing, share);
-    return !is_over(stand);
-  };
+  options.layers = layers;
+  options.progress = std::move(progress);
+  options.recycle = std::move(recycle);
   return render(world_of(stand), stand.settings.camera, budget, std::move(options));
 }
 
+Frame Sitting::whole_frame_of(const Stand& stand, const std::string& doing) {
+  return frame_of(stand, stand.budget(), shown_layers(stand), until_over(stand, doing),
+                  std::move(spare_));
+}
+
 Frame Sitting::small_frame_of(const Stand& stand, Size size) {
-  Stand rough = stand;
-  FrameBudget& frame = rough.settings.budget.frame;
-  frame.samples = 1;
-  frame.scale = 1;
-  if (stand.grows()) frame.denoise = std::max(frame.denoise, 4);
-  Budget budget = rough.settings.budget;
-  budget.frame.width = size.width;
-  budget.frame.height = size.height;
-  RenderOptions options;
-  options.threads = threads_;
-  options.layers =
-      rough.layer == Layer::color ? LayerSet{Layer::color, Layer::display} : LayerSet{rough.layer};
-  options.recycle = std::move(spare_);
+  Budget budget = stand.budget(size);
+  budget.frame.samples = 1;
+  budget.frame.scale = 1;
+  if (stand.grows()) budget.frame.denoise = std::max(budget.frame.denoise, 4);
   // While something moves every picture is late when it comes; only one that takes far too long
   // gives way to the next, smaller one.
   const auto start = Clock::now();
-  options.progress = [&, start](double share) {
+  const auto in_time = [&, start](double share) {
     const double ms = 1000 * seconds_since(start);
     const std::lock_guard lock(mutex_);
     if (closing_) return false;
     if (version_ == stand.version || ms < 2 * stand.frame_ms) return true;
-    pace_.took(size.width * static_cast<double>(size.height), ms / std::max(share, 0.01));
+    pace_.took(pixels_of(size), ms / std::max(share, 0.01));
     return false;
   };
-  return render(world_of(rough), rough.settings.camera, budget, std::move(options));
+  return frame_of(stand, budget, shown_layers(stand), in_time, std::move(spare_));
 }
 
 void Sitting::publish(const Stand& stand, Frame& frame, bool whole, bool last) {
@@ -127,23 +147,9 @@ void Sitting::publish(const Stand& stand, Frame& frame, bool whole, bool last) {
     shown->bytes =
         plain ? jpeg_bytes(frame, stand.quality) : jpeg_bytes(picture, std::max(stand.quality, 90));
   }
-  if (!legend.title.empty()) {
-    Json told{{"title", legend.title}, {"ramp", legend.has_ramp}, {"swatches", Json::array()}};
-    if (legend.has_ramp) {
-      told["low"] = legend.low;
-      told["high"] = legend.high;
-      told["logarithmic"] = legend.logarithmic;
-      told["colors"] = Json::array();
-      for (int i = 0; i <= 8; ++i) told["colors"].push_back(io::ramp(i / 8.0));
-    }
-    for (const auto& swatch : legend.swatches) {
-      told["swatches"].push_back({{"color", swatch.color}, {"name", swatch.name}});
-    }
-    facts["legend"] = told;
-  }
-  Json cost = Json::parse(io::frame_json(frame));
+  if (!legend.title.empty()) facts["legend"] = legend_facts(legend);
   facts["ms"] = frame.cost.total_ms();
-  facts["frame"] = std::move(cost);
+  facts["frame"] = Json::parse(io::frame_json(frame));
   facts["send_ms"] = 1000 * seconds_since(start);
   const Camera& camera = stand.settings.camera;
   if (stand.scene->world.plane() != nullptr) {
@@ -174,7 +180,7 @@ bool Sitting::show_rough(const Stand& stand, Size size) {
   const auto start = Clock::now();
   Frame frame = small_frame_of(stand, size);
   publish(stand, frame, size == stand.size, false);
-  pace_.took(size.width * static_cast<double>(size.height), 1000 * seconds_since(start));
+  pace_.took(pixels_of(size), 1000 * seconds_since(start));
   spare_ = std::move(frame);
   return !is_over(stand);
 }
@@ -197,46 +203,36 @@ Tried& Sitting::tried_of(const Stand& stand) {
 void Sitting::make_still(const Stand& stand) {
   // Something to look at comes first; where all of it takes long, something better on the way.
   constexpr double long_ms = 1500;
-  const bool soon = pace_.known() && pace_.guess_ms(stand.size) <= 2.5 * coarse_ms;
+  const auto whole_ms = [&] {
+    return pace_.guess_ms(stand.size) * stand.settings.budget.frame.samples;
+  };
+  const bool soon = pace_.known() && whole_ms() <= 2.5 * coarse_ms;
   if (!soon && !show_rough(stand, pace_.size_for(stand.size, coarse_ms))) return;
-  if (pace_.guess_ms(stand.size) > long_ms && !show_rough(stand, Pace::divided(stand.size, 3)))
-    return;
-  Frame frame = frame_of(stand, stand.size, "frame");
+  if (whole_ms() > long_ms && !show_rough(stand, Pace::divided(stand.size, 3))) return;
+  Frame frame = whole_frame_of(stand, "frame");
   publish(stand, frame, true, false);
-  {
-    const std::lock_guard lock(mutex_);
-    Tried& tried = tried_of(stand);
-    if (tried.ms.size() < 25) tried.ms.push_back(frame.cost.total_ms());
-    state_ += 1;
-  }
-  // Without loss, when it stays.
   if (stand.settings.budget.frame.samples == 1) {
-    pace_.took(stand.size.width * static_cast<double>(stand.size.height), frame.cost.total_ms());
+    pace_.took(pixels_of(stand.size), frame.cost.total_ms());
   }
-  {
-    std::unique_lock lock(mutex_);
-    asked_.wait_for(lock, std::chrono::milliseconds(150),
-                    [&] { return closing_ || version_ != stand.version; });
-  }
-  if (is_over(stand)) return;
+  std::unique_lock lock(mutex_);
+  tried_of(stand).ms.push_back(frame.cost.total_ms());
+  tell();
+  // Without loss, when it stays.
+  asked_.wait_for(lock, std::chrono::milliseconds(150),
+                  [&] { return closing_ || version_ != stand.version; });
+  if (closing_ || version_ != stand.version) return;
+  lock.unlock();
   publish(stand, frame, true, true);
   spare_ = std::move(frame);
 }
 
 void Sitting::make_growing(const Stand& stand) {
   show_rough(stand, pace_.size_for(stand.size, stand.frame_ms));
-  Budget budget = stand.settings.budget;
-  budget.frame.width = stand.size.width;
-  budget.frame.height = stand.size.height;
-  LayerSet layers{Layer::color, Layer::display};
   GrowingOptions options;
   options.threads = threads_;
-  if (stand.layer != Layer::color) {
-    layers = LayerSet{stand.layer};
-    options.tell = true;
-    options.meters = stand.layer == Layer::cost || stand.layer == Layer::work;
-  }
-  GrowingFrame growing(world_of(stand), stand.settings.camera, budget, options);
+  options.tell = stand.layer != Layer::color;
+  options.meters = stand.layer == Layer::cost || stand.layer == Layer::work;
+  GrowingFrame growing(world_of(stand), stand.settings.camera, stand.budget(), options);
   const double target = stand.settings.budget.frame.samples;
   double wait = 0.15;
   const auto start = Clock::now();
@@ -252,7 +248,7 @@ void Sitting::make_growing(const Stand& stand) {
     const double a_sample = std::max(1e-6, seconds_since(from) / samples);
     const bool last = growing.samples() >= target;
     if (samples == 1 || last || seconds_since(shown) > wait) {
-      Frame frame = growing.picture(layers);
+      Frame frame = growing.picture(shown_layers(stand));
       if (last && frame.path_report) noise = frame.path_report->rmse;
       publish(stand, frame, true, last);
       shown = Clock::now();
@@ -267,7 +263,7 @@ void Sitting::make_growing(const Stand& stand) {
   Tried& tried = tried_of(stand);
   tried.ms.push_back(1000 * seconds_since(start));
   tried.noise = noise;
-  state_ += 1;
+  tell();
 }
 
 void Sitting::repeat(const Stand& stand) {
@@ -277,11 +273,11 @@ void Sitting::repeat(const Stand& stand) {
       const Tried& tried = tried_of(stand);
       if (tried.ms.size() >= timed_frames || (!tried.ms.empty() && tried.ms.front() > 2000)) return;
     }
-    Frame frame = frame_of(stand, stand.size, "timing");
+    Frame frame = whole_frame_of(stand, "timing");
     {
       const std::lock_guard lock(mutex_);
       tried_of(stand).ms.push_back(frame.cost.total_ms());
-      state_ += 1;
+      tell();
     }
     spare_ = std::move(frame);
   }
@@ -302,24 +298,15 @@ void Sitting::measure(const Stand& stand) {
     return budget;
   };
   const Budget best = sized(best_of(base, tried));
-  const bool plane = stand.scene->world.plane() != nullptr;
-  const auto frame_by = [&](const Budget& budget, const std::string& doing) {
-    RenderOptions options;
-    options.threads = threads_;
-    options.layers = LayerSet{Layer::color};
-    if (!plane)
-      options.layers = {Layer::color, Layer::cell, Layer::face, Layer::ending, Layer::depth};
-    options.progress = [&](double share) {
-      say(doing, share);
-      return !is_over(stand);
-    };
-    return render(world_of(stand), stand.settings.camera, budget, std::move(options));
-  };
+  LayerSet layers{Layer::color};
+  if (stand.scene->world.plane() == nullptr) {
+    layers = {Layer::color, Layer::cell, Layer::face, Layer::ending, Layer::depth};
+  }
   std::string of = view_of(stand);
   for (const Knob<Budget>& entry : budget_knobs()) of += knob_text(entry, best) + "\n";
   if (!truth_ || truth_of_ != of) {
     truth_.reset();
-    truth_ = frame_by(best, "reference");
+    truth_ = frame_of(stand, best, layers, until_over(stand, "reference"));
     truth_of_ = of;
     // What was held against another one counts no longer, also where this is stopped halfway.
     for (Tried& one : tried) one.error.reset();
@@ -337,7 +324,8 @@ void Sitting::measure(const Stand& stand) {
   for (const Tried& one : tried) {
     const bool shown = one.changed == now;
     if (one.error && !(shown && difference_of_ != stand.version)) continue;
-    Difference error = compare(frame_by(sized(one.settings.budget), "error"), *truth_);
+    Difference error = compare(
+        frame_of(stand, sized(one.settings.budget), layers, until_over(stand, "error")), *truth_);
     const std::string picture =
         shown ? io::png_bytes(io::difference_picture(error, false)) : std::string();
     error.errors = {};
@@ -350,143 +338,124 @@ void Sitting::measure(const Stand& stand) {
       difference_ = picture;
       difference_of_ = stand.version;
     }
-    state_ += 1;
-    made_.notify_all();
+    tell();
   }
 }
 
-void Sitting::go(double seconds, const Drive& drive, const Stand& stand) {
+void Sitting::advance() {
+  Stand stand;
+  double seconds = 0;
+  {
+    const std::lock_guard lock(mutex_);
+    stand = stand_held();
+    const auto now = Clock::now();
+    // After a slow picture nobody goes through a room in one step.
+    seconds = std::min(0.1, duration<double>(now - std::exchange(advanced_, now)).count());
+  }
+  const Drive& drive = stand.drive;
+  if (!drive.any() || seconds < 0.001) return;
   Camera camera = stand.settings.camera;
-  const double way = speed_ * seconds * body_scale_;
+  const double way = stand.speed * seconds * stand.body_scale;
   const double turn = degrees(90) * drive.turn * seconds;
   const double tilt = degrees(60) * drive.tilt * seconds;
-  if (flying_) {
+  WalkMove move{
+      .forward = way * drive.ahead, .sideways = way * drive.right, .turn = turn, .over = seconds};
+  double scale = 1;
+  if (stand.flying) {
     const Viewing view = viewing(camera, stand.size);
     camera.eye +=
         way * (drive.ahead * view.forward + drive.right * view.right) + Vec3d(0, 0, way * drive.up);
     camera.heading += turn;
   } else {
     WalkScript script;
-    script.radius *= body_scale_;
-    script.step *= body_scale_;
+    script.radius *= stand.body_scale;
+    script.step *= stand.body_scale;
     script.rate = 1 / seconds;
-    WalkMove move;
-    move.forward = way * drive.ahead;
-    move.sideways = way * drive.right;
-    move.turn = turn;
-    move.over = seconds;
     script.moves.push_back(move);
     const World world = world_of(stand);
-    const std::vector<WalkStep> steps = walk(world, camera, script);
-    camera = camera_at(world, camera, steps.back());
-    const std::lock_guard lock(mutex_);
-    body_scale_ *= steps.back().scale;
-    remember(move);
+    const WalkStep end = walk(world, camera, script).back();
+    camera = camera_at(world, camera, end);
+    scale = end.scale;
   }
   const std::lock_guard lock(mutex_);
-  // What was looked at meanwhile stays.
   Camera& now = settings_.camera;
+  const Camera& then = stand.settings.camera;
+  if (now.eye != then.eye || now.room != then.room) return;  // it was put elsewhere meanwhile
+  if (!stand.flying) remember(move);
+  body_scale_ *= scale;
+  // What was looked at meanwhile stays.
   now.eye = camera.eye;
   now.room = camera.room;
-  now.heading = std::remainder(now.heading + camera.heading - stand.settings.camera.heading,
-                               2 * std::numbers::pi);
+  now.heading = std::remainder(now.heading + camera.heading - then.heading, 2 * std::numbers::pi);
   now.pitch = std::clamp(now.pitch + tilt, -degrees(89), degrees(89));
   version_ += 1;
 }
 
-void Sitting::advance(double seconds) {
-  Drive drive;
-  Stand stand;
-  {
-    const std::lock_guard lock(mutex_);
-    drive = drive_;
-    stand = stand_held();
+void Sitting::make(bool moves, const Stand& stand) {
+  const auto over = [&] { return closing_ || version_ != stand.version || drive_.any(); };
+  if (moves) {
+    const Size size = pace_.size_for(stand.size, stand.frame_ms);
+    show_rough(stand, size);
+    // None is made that nobody sees. One that takes long is begun when the one before is on its
+    // way; one that is soon done when it is asked for, and so shows what is asked for then.
+    const bool ahead = pace_.guess_ms(size) > soon_ms;
+    std::unique_lock lock(mutex_);
+    asked_.wait_for(lock, duration<double>(longest_look),
+                    [&] { return closing_ || waiting_ > 0 || (ahead && taken_ == number_); });
+    // The last move's picture is made better when nothing has moved for a moment.
+    if (!over()) asked_.wait_for(lock, duration<double>(still_after - seconds_since(moved_)), over);
+    return;
   }
-  if (drive.any() && seconds > 0.001) go(std::min(seconds, 0.1), drive, stand);
+  if (stand.grows()) {
+    make_growing(stand);
+  } else {
+    make_still(stand);
+  }
+  {
+    std::unique_lock lock(mutex_);
+    if (asked_.wait_for(lock, duration<double>(measured_after), over)) return;
+  }
+  // How far light by paths is off it tells by itself; a reference would take as long as an evening.
+  if (!stand.grows()) {
+    repeat(stand);
+    if (stand.measuring) measure(stand);
+  }
+  const std::lock_guard lock(mutex_);
+  settled_ = stand.version;
 }
 
 void Sitting::work() {
   for (;;) {
     bool moves = false;
+    std::uint64_t version = 0;
     {
       std::unique_lock lock(mutex_);
-      const auto has_work = [&] { return closing_ || drive_.any() || settled_ != version_; };
       doing_.clear();
-      asked_.wait(lock, has_work);
+      asked_.wait(lock, [&] { return closing_ || drive_.any() || settled_ != version_; });
       if (closing_) return;
       moves = moving();
+      version = version_;
     }
-    std::uint64_t version = 0;
+    std::string problem;
     try {
-      {
-        const auto now = Clock::now();
-        advance(duration<double>(now - advanced_).count());
-        advanced_ = now;
-      }
+      advance();
       const Stand stand = stand_now();
       version = stand.version;
       const std::string paced = fmt::format("{} {}", stand.scene->version, name_of(stand.layer));
-      if (paced != paced_) {
-        paced_ = paced;
-        pace_.forget();
-      }
-      if (moves) {
-        show_rough(stand, pace_.size_for(stand.size, stand.frame_ms));
-        // None is made that nobody sees. One that takes long is begun when the one before is on its
-        // way; one that is soon done when it is asked for, and so shows what is asked for then.
-        {
-          const double took = pace_.guess_ms(pace_.size_for(stand.size, stand.frame_ms));
-          std::unique_lock lock(mutex_);
-          asked_.wait_for(lock, duration<double>(longest_look), [&] {
-            return closing_ || waiting_ > 0 || (taken_ == number_ && took > soon_ms);
-          });
-        }
-        // The last move's picture is made better when nothing has moved for a moment.
-        std::unique_lock lock(mutex_);
-        if (!drive_.any() && version_ == stand.version) {
-          asked_.wait_for(lock, duration<double>(still_after - seconds_since(moved_)),
-                          [&] { return closing_ || version_ != stand.version || drive_.any(); });
-        }
-        continue;
-      }
-      if (stand.grows()) {
-        make_growing(stand);
-      } else {
-        make_still(stand);
-      }
-      {
-        std::unique_lock lock(mutex_);
-        asked_.wait_for(lock, duration<double>(measured_after),
-                        [&] { return closing_ || version_ != stand.version || drive_.any(); });
-        if (closing_ || version_ != stand.version) continue;
-      }
-      if (!stand.grows()) repeat(stand);
-      bool measuring = false;
-      {
-        const std::lock_guard lock(mutex_);
-        measuring = measuring_;
-      }
-      // How far light by paths is off it tells by itself; a reference would take as long as an
-      // evening.
-      if (measuring && !stand.grows()) measure(stand);
-      const std::lock_guard lock(mutex_);
-      settled_ = stand.version;
-      made_.notify_all();
+      if (std::exchange(paced_, paced) != paced) pace_.forget();
+      make(moves, stand);
+      continue;
     } catch (const Error& error) {
-      const std::lock_guard lock(mutex_);
       if (error.kind() == ErrorKind::cancelled) continue;
-      problem_ = error.what();
-      drive_ = {};
-      settled_ = version;
-      state_ += 1;
-      made_.notify_all();
+      problem = error.what();
     } catch (const std::bad_alloc&) {
-      const std::lock_guard lock(mutex_);
-      problem_ = "out of memory";
-      settled_ = version;
-      state_ += 1;
-      made_.notify_all();
+      problem = "out of memory";
     }
+    const std::lock_guard lock(mutex_);
+    problem_ = problem;
+    drive_ = {};
+    settled_ = version;
+    tell();
   }
 }
 

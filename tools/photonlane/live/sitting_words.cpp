@@ -119,9 +119,12 @@ Json legs(const LaneLog& log, const World& world) {
 
 }  // namespace
 
-std::vector<std::pair<std::string, std::string>> Sitting::changes_of(
-    const Settings& settings) const {
-  std::vector<std::pair<std::string, std::string>> changed;
+Json trouble_facts(const Trouble& trouble) {
+  return {{"message", trouble.message}, {"line", trouble.line}, {"column", trouble.column}};
+}
+
+Changes Sitting::changes_of(const Settings& settings) const {
+  Changes changed;
   for (const Knob<Budget>& entry : budget_knobs()) {
     const std::string value = knob_text(entry, settings.budget);
     if (entry.info.name == "frame.width" || entry.info.name == "frame.height") continue;
@@ -191,6 +194,7 @@ Json Sitting::state() const {
              {"path", desk_->path()},
              {"may_write", desk_->may_write()},
              {"plane", scene_->world.plane() != nullptr},
+             {"paths", settings_.budget.light.transport == Transport::paths},
              {"layer", name_of(layer_)},
              {"flying", flying_},
              {"measuring", measuring_},
@@ -209,10 +213,7 @@ Json Sitting::state() const {
     layers.push_back({{"name", name_of(layer)}, {"unit", info.unit}, {"help", info.help}});
   }
   state["layers"] = layers;
-  if (trouble) {
-    state["trouble"] = {
-        {"message", trouble->message}, {"line", trouble->line}, {"column", trouble->column}};
-  }
+  if (trouble) state["trouble"] = trouble_facts(*trouble);
   if (!problem_.empty()) state["problem"] = problem_;
   Json changed = Json::array();
   for (const auto& [name, value] : changes_of(settings_)) {
@@ -252,24 +253,23 @@ Json Sitting::progress() const {
 
 Json Sitting::pixel(double x, double y) const {
   const Stand stand = stand_now();
-  Budget budget = stand.settings.budget;
-  budget.frame.width = stand.size.width;
-  budget.frame.height = stand.size.height;
+  const World world = world_of(stand);
+  // The layers are those of one lane; of light by paths it has none to show.
+  const DirectLane of = direct_lane(stand, x, y);
+  Budget budget = of.budget;
   constexpr int few = 16;
   budget.frame.samples = std::min(budget.frame.samples, few);
-  const PixelPart part{
-      std::clamp(static_cast<int>(x * stand.size.width), 0, stand.size.width - 1),
-      std::clamp(static_cast<int>(y * stand.size.height), 0, stand.size.height - 1),
-      {1, 1}};
+  LayerSet layers = measurable_layers(world);
+  layers.remove({Layer::cost, Layer::work});
+  if (stand.grows()) layers.remove({Layer::color});
+  const PixelPart part{of.x, of.y, {1, 1}};
   RenderOptions options;
   options.threads = 1;
   options.part = part;
-  LayerSet layers = measurable_layers(stand.scene->world);
-  layers.remove({Layer::cost, Layer::work});
   options.layers = layers;
-  const Frame frame = render(stand.scene->world, stand.settings.camera, budget, std::move(options));
+  const Frame frame = render(world, stand.settings.camera, budget, std::move(options));
   Json told{{"x", part.x}, {"y", part.y}, {"layers", Json::array()}};
-  for (const Layer layer : frame_layers(frame, layers)) {
+  for (const Layer layer : frame.layers().list()) {
     const LayerInfo& info = layer_info(layer);
     Json one{{"name", name_of(layer)}, {"unit", info.unit}};
     if (info.codes) {
@@ -281,8 +281,8 @@ Json Sitting::pixel(double x, double y) const {
       if (layer == Layer::material && code < names.size() && !names[code].empty()) {
         one["value"] = names[code];
       }
-      if (layer == Layer::room && code < stand.scene->world.rooms().size()) {
-        const std::string& name = stand.scene->world.rooms()[code].name;
+      if (layer == Layer::room && code < world.rooms().size()) {
+        const std::string& name = world.rooms()[code].name;
         if (!name.empty()) one["value"] = name;
       }
     } else if (info.channels == 1) {
@@ -301,7 +301,8 @@ Json Sitting::pixel(double x, double y) const {
 
 Json Sitting::find(LandmarkKind kind) {
   const Stand stand = stand_now();
-  const EscapePlane* plane = stand.scene->world.plane();
+  const World world = world_of(stand);
+  const EscapePlane* plane = world.plane();
   if (plane == nullptr) throw Error(ErrorKind::usage, "landmarks are of planes, this is a room");
   LandmarkSearch search = around(stand.settings.camera.window, kind);
   // Whoever looks elsewhere meanwhile wants another one.
@@ -321,7 +322,7 @@ Json Sitting::find(LandmarkKind kind) {
 Json Sitting::lane(double x, double y) const {
   const Stand stand = stand_now();
   const DirectLane of = direct_lane(stand, x, y);
-  const World& world = stand.scene->world;
+  const World world = world_of(stand);
   const LaneLog log = log_lane(world, stand.settings.camera, of.budget, of.x, of.y);
   return {{"x", of.x},
           {"y", of.y},
@@ -334,13 +335,17 @@ Json Sitting::lane(double x, double y) const {
 io::Picture Sitting::lane_plan(double x, double y) const {
   const Stand stand = stand_now();
   const DirectLane of = direct_lane(stand, x, y);
-  const LaneLog log = log_lane(stand.scene->world, stand.settings.camera, of.budget, of.x, of.y);
+  const World world = world_of(stand);
+  const LaneLog log = log_lane(world, stand.settings.camera, of.budget, of.x, of.y);
   io::PlanOptions options;
   options.rays = 0;
   options.lane = &log;
   options.legend = false;
-  return io::plan_picture(stand.scene->file.scene, stand.scene->world, stand.settings.camera,
-                          of.budget, {720, 480}, options);
+  const io::SceneFile& file = stand.scene->file;
+  const Scene scene = stand.settings.numbers == file.numbers
+                          ? file.scene
+                          : io::scene_with(file, stand.settings.numbers);
+  return io::plan_picture(scene, world, stand.settings.camera, of.budget, {720, 480}, options);
 }
 
 std::string Sitting::camera_text() const {

@@ -17,16 +17,27 @@ struct Sitting::Stand {
   Layer layer = Layer::color;
   double frame_ms = 33;
   int quality = 80;
+  bool measuring = true;
+  Drive drive;
+  bool flying = false;
+  double speed = 1.5, body_scale = 1;
   std::uint64_t version = 0;
 
+  /// The settings' budget, of a size.
+  Budget budget(Size of) const {
+    Budget sized = settings.budget;
+    sized.frame.width = of.width;
+    sized.frame.height = of.height;
+    return sized;
+  }
+  Budget budget() const { return budget(size); }
   bool grows() const {
     return settings.budget.light.transport == Transport::paths && scene->world.plane() == nullptr;
   }
 };
 
 /// Some settings turned from others. Throws what set_by_name() throws.
-Settings with_changes(Settings settings,
-                      const std::vector<std::pair<std::string, std::string>>& changed);
+Settings with_changes(Settings settings, const Changes& changed);
 
 /// The budget of a picture by which lanes go their ways one by one, and the pixel at a place from 0
 /// to 1 over it: lanes of paths are told as they go where light is direct.
@@ -46,9 +57,6 @@ std::string camera_words(const Camera& camera);
 inline double seconds_since(Clock::time_point then) {
   return std::chrono::duration<double>(Clock::now() - then).count();
 }
-
-/// The layers of a set that a frame has.
-std::vector<Layer> frame_layers(const Frame& frame, LayerSet layers);
 
 /// A value of a knob as it stands in a scene file.
 std::string yaml_value(const KnobInfo& info, const std::string& value);

@@ -90,7 +90,7 @@ picture.onclick = async (x, y) => {
   by_id('lane-summary').textContent = 'asking …';
   try {
     const told = await (await ask(sitting.at(`lane?x=${x}&y=${y}`))).json();
-    by_id('lane-hint').textContent = `Pixel ${told.x}, ${told.y}${state?.budget.includes('paths') ? ', as its lanes go where light is direct' : ''}`;
+    by_id('lane-hint').textContent = `Pixel ${told.x}, ${told.y}${state?.paths ? ', as its lanes go where light is direct' : ''}`;
     by_id('lane-summary').textContent = told.summary;
     by_id('lane-text').textContent = told.text;
     by_id('lane-more').hidden = false;
@@ -108,7 +108,9 @@ sitting.remembered = () => {
   const acts = [];
   if (picture.size) acts.push({size: picture.size});
   if (!state) return acts;
-  acts.push({settings: state.changed.map(({name, value}) => ({name, value}))}, {layer: state.layer});
+  acts.push({settings: state.changed.map(({name, value}) => ({name, value}))}, {layer: state.layer},
+      {fly: state.flying}, {speed: state.speed}, {frame_ms: state.frame_ms}, {quality: state.quality},
+      {measure: state.measuring});
   for (const {name, value, file} of knobs.knobs ?? []) {
     if (/^(camera|window)\./.test(name) && value !== file) acts.push({set: [name, value]});
   }
