@@ -362,6 +362,7 @@ int run(int argc, char** argv) {
   race_planes(wanted, races);
   race_paths(wanted, races);
   race_rooms(wanted, races);
+  race_spheres(wanted, races);
   race_lanes(wanted, races);
 
   bool passed = true;

@@ -21,6 +21,7 @@
 #include "photonlane/io/runs.hpp"
 #include "photonlane/io/scene_file.hpp"
 #include "photonlane/io/scene_request.hpp"
+#include "photonlane/io/sphere_file.hpp"
 #include "photonlane/io/tune_run.hpp"
 #include "photonlane/io/views_file.hpp"
 #include "photonlane/io/volume_file.hpp"

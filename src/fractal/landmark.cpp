@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numbers>
 #include <vector>
 
@@ -101,6 +102,12 @@ class Search {
     const Digits digits(static_cast<unsigned>(digits_));
     const auto steps = std::min<std::uint64_t>(search_.most_steps, 2000);
     std::vector<FarComplex> z, slope;
+    struct Meeting {
+      double by;  ///< log2 of how far off the place is in the disc, in its radius
+      std::uint64_t step;
+      int root;
+    };
+    std::vector<Meeting> meetings;
     Orbit orbit{power_, read(search_.near)};
     for (std::uint64_t j = 1; j <= steps; ++j) {
       go_on(j);
@@ -108,15 +115,25 @@ class Search {
       z.push_back(far(orbit.z));
       slope.push_back(far(orbit.slope));
       // The step after meets a cycle where this one is as the one before that, but for a root of 1.
+      meetings.clear();
       for (std::uint64_t i = 1; i < j; ++i) {
         for (int root = 1; root < power_; ++root) {
           const double angle = 2 * std::numbers::pi * root / power_;
           const FarComplex turn(Complex{-std::cos(angle), -std::sin(angle)});
           const FarComplex apart = z[j - 1] + turn * z[i - 1];
           const FarComplex change = slope[j - 1] + turn * slope[i - 1];
-          if (apart.log2() > radius_log2_ + change.log2()) continue;
-          if (auto found = branching_of(i, j, root)) return found;
+          const double by = apart.log2() - change.log2() - radius_log2_;
+          if (by <= 0) meetings.push_back({by, i, root});
         }
+      }
+      // Where the disc's image is large it holds nearly all steps: the likeliest are tried.
+      const auto tried = std::min<std::size_t>(meetings.size(), 8);
+      std::partial_sort(meetings.begin(), meetings.begin() + static_cast<std::ptrdiff_t>(tried),
+                        meetings.end(),
+                        [](const Meeting& a, const Meeting& b) { return a.by < b.by; });
+      for (std::size_t k = 0; k < tried; ++k) {
+        if (auto found = branching_of(meetings[k].step, j, meetings[k].root)) return found;
+        if (worked_ > most_work) return std::nullopt;
       }
       if (z.back().log2() > 20) return std::nullopt;
     }
@@ -139,18 +156,24 @@ class Search {
   }
 
   /// Where a function of c is 0, by Newton's method from a point, to all digits there are; nothing
-  /// where that leaves the disc or comes to no end.
+  /// where that leaves the disc or comes to no end, nor nearer to one in so many steps.
   template <class Function>
-  std::optional<Point> solve(Point c, const Function& function) const {
+  std::optional<Point> solve(Point c, const Function& function, int patience = 80) const {
     constexpr int most = 80;
     const double enough = -3.32 * (static_cast<double>(Precise::default_precision()) - 8);
+    double least = std::numeric_limits<double>::infinity();
+    int since = 0;
     for (int step = 0; step < most; ++step) {
       const auto [value, change] = function(c);
       if (change.zero()) return std::nullopt;
       const Point by = value / change;
       c = c - by;
       if (!within(c)) return std::nullopt;
-      if (by.zero() || far(by).log2() < enough) return c;
+      const double moved = far(by).log2();
+      if (by.zero() || moved < enough) return c;
+      since = moved < least - 0.5 ? 0 : since + 1;
+      least = std::min(least, moved);
+      if (since > patience) return std::nullopt;
     }
     return std::nullopt;
   }
@@ -203,24 +226,47 @@ class Search {
     }
   }
 
-  std::optional<PlaneLandmark> branching_of(std::uint64_t i, std::uint64_t j, int root) const {
+  std::optional<PlaneLandmark> branching_of(std::uint64_t i, std::uint64_t j, int root) {
     const Precise angle = Precise(2 * root) * boost::multiprecision::acos(Precise(-1)) / power_;
     const Point turn{-boost::multiprecision::cos(angle), -boost::multiprecision::sin(angle)};
-    const auto c = solve(read(search_.near), [&](const Point& at) {
-      Orbit orbit{power_, at};
-      for (std::uint64_t k = 0; k < i; ++k) orbit.step();
-      const Point z = turn * orbit.z;
-      const Point slope = turn * orbit.slope;
-      for (std::uint64_t k = i; k < j; ++k) orbit.step();
-      return std::pair(orbit.z + z, orbit.slope + slope);
-    });
-    if (!c) return std::nullopt;
-    // Where 0 itself comes back both are 0, and where an earlier step is in the cycle this is no
-    // entrance.
-    Orbit orbit{power_, *c};
-    for (std::uint64_t k = 0; k < i; ++k) orbit.step();
+    // Where 0 itself comes back both steps are 0, and that is no entrance: such middles of copies
+    // are divided out of the function once they are met.
+    std::optional<Point> c;
+    Orbit orbit{power_, {}};
+    for (;;) {
+      c = solve(
+          read(search_.near),
+          [&](const Point& at) {
+            Orbit along{power_, at};
+            for (std::uint64_t k = 0; k < i; ++k) step(along);
+            const Point z = turn * along.z;
+            const Point slope = turn * along.slope;
+            for (std::uint64_t k = i; k < j; ++k) step(along);
+            const Point value = along.z + z;
+            Point change = along.slope + slope;
+            for (const Middle& middle : middles_) {
+              const Point off = at - middle.place;
+              if (i % middle.period != 0 || j % middle.period != 0 || off.zero()) continue;
+              change = change - value / off;
+            }
+            return std::pair(value, change);
+          },
+          wandering);
+      if (!c) return std::nullopt;
+      orbit = {power_, *c};
+      std::uint64_t back = 0;
+      for (std::uint64_t k = 1; k <= i && back == 0; ++k) {
+        step(orbit);
+        if (far(orbit.z).log2() < -3.32 * digits_ / 2) back = k;
+      }
+      if (back == 0) break;
+      const auto known = [&](const Middle& middle) {
+        return far(middle.place - *c).log2() < -3.32 * digits_ / 2;
+      };
+      if (std::any_of(middles_.begin(), middles_.end(), known)) return std::nullopt;
+      middles_.push_back({*c, back});
+    }
     const double tiny = -3.32 * digits_ / 2;
-    if (far(orbit.z).log2() < tiny) return std::nullopt;
     std::uint64_t period = j - i;
     // The cycle may be a shorter one, gone round several times.
     Orbit entered = orbit;
@@ -237,10 +283,27 @@ class Search {
     return found;
   }
 
+  void step(Orbit& orbit) {
+    go_on(++worked_);
+    orbit.step();
+  }
+
+  struct Middle {
+    Point place;
+    std::uint64_t period;
+  };
+
+  /// Many starts are tried for a branching: those that wander about in the disc are given up soon.
+  static constexpr int wandering = 8;
+  /// Steps of orbits that Newton's method may take for one.
+  static constexpr std::uint64_t most_work = 1000000;
+
   int power_;
   const LandmarkSearch& search_;
   double radius_log2_ = 0;
   int digits_ = 0;
+  std::uint64_t worked_ = 0;
+  std::vector<Middle> middles_;
 };
 
 }  // namespace

@@ -267,8 +267,9 @@ void read_solid(const Node& node, const std::string& text, Room& room, SceneFile
         return one.name == kind.text();
       });
       if (found == kinds.end()) refuse_key(kind, words);
-      room.parts.push_back(keeping.get(&KeptParts::solids, node,
-                                       [&] { return found->read(pair.second, file.scene); }));
+      room.parts.push_back(keeping.get(&KeptParts::solids, node, [&] {
+        return found->read(pair.second, file.scene, folder_of(file.path));
+      }));
     }
   }
 }

@@ -11,6 +11,7 @@
 #include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/grid/map_generator.hpp"
 #include "photonlane/io/scene_file.hpp"
+#include "photonlane/spheres/pollen_generator.hpp"
 #include "photonlane/spheres/spheres.hpp"
 #include "photonlane/walk/walk.hpp"
 
@@ -61,6 +62,7 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "body", room_body_knobs(), RoomBody{});
   add_defaults(defaults, "ball", body_ball_knobs(), BodyBall{});
   add_defaults(defaults, "one_sphere", sphere_knobs(), Sphere{});
+  add_defaults(defaults, "pollen", pollen_recipe_knobs(), PollenRecipe{});
   add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
   add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});
   return defaults;
@@ -237,13 +239,60 @@ const std::vector<SceneNode>& scene_nodes() {
          Holds::list}}},
       solid_node(),
       {"spheres",
-       "balls that lanes meet exactly, up to some thousands",
+       "balls that lanes meet exactly: a list of them, or files with any number",
        {},
        {{"material", "a material name", "material of the spheres that have none of their own", ""},
         {"radius", "number, more than 0 and at most 1000000, in meters",
          "radius of the spheres that have none of their own; 0.05 unless given", ""},
         {"at", "a list, each [x, y, z], [x, y, z, radius] or one_sphere", "the spheres",
-         "one_sphere", Holds::list}}},
+         "one_sphere", Holds::list},
+        {"files", "a name or a list of names",
+         "instead of at: .ply, .csv or .spheres, from the scene's folder on; * and ? stand for any "
+         "letters",
+         ""},
+        {"pollen", "a map", "instead of at: pollen that drifts through a hall", "pollen"},
+        {"scale", "number, more than 0", "places and radii of files are times this; 1 unless given",
+         ""},
+        {"columns", "a map", "what quantities are called in a PLY's vertices or a CSV's head",
+         "sphere_columns"},
+        {"record", "a map", "where numbers lie in files that are nothing else, little-endian",
+         "sphere_record"},
+        {"materials", "a list of material names", "what the numbers of materials in files mean",
+         ""},
+        {"keep", "automatic, exact or compact",
+         "in doubles, or moved by a little in a quarter of the memory; automatic is exact up to a "
+         "million",
+         ""}}},
+      {"pollen",
+       "pollen that drifts through a hall, any number of grains, the same each time",
+       infos(pollen_recipe_knobs()),
+       {}},
+      {"sphere_columns",
+       "names of columns; those of the quantities unless given",
+       {},
+       {{"x", "text", "column of x", ""},
+        {"y", "text", "column of y", ""},
+        {"z", "text", "column of z", ""},
+        {"radius", "text", "column of radii", ""},
+        {"red", "text", "column of red: 0 to 255, or 0 to 1 where a PLY has floats", ""},
+        {"green", "text", "column of green", ""},
+        {"blue", "text", "column of blue", ""},
+        {"material", "text", "column of numbers of materials", ""}}},
+      {"sphere_record",
+       "where numbers lie; each quantity has an offset in bytes, or {offset, stride, type}",
+       {},
+       {{"stride", "integer", "bytes from one sphere to the next; 12 unless given", ""},
+        {"type", "float32, float64, uint8, uint16, uint32, int8, int16 or int32",
+         "type of numbers that have none of their own; float32 unless given", ""},
+        {"count", "integer", "how many; all that are there unless given", ""},
+        {"x", "an offset, or a map", "place of the first x", ""},
+        {"y", "an offset, or a map", "place of the first y", ""},
+        {"z", "an offset, or a map", "place of the first z", ""},
+        {"radius", "an offset, or a map", "place of the first radius", ""},
+        {"red", "an offset, or a map", "place of the first red", ""},
+        {"green", "an offset, or a map", "place of the first green", ""},
+        {"blue", "an offset, or a map", "place of the first blue", ""},
+        {"material", "an offset, or a map", "place of the first material", ""}}},
       {"one_sphere",
        "a sphere of a set, where it has a material of its own",
        infos(sphere_knobs()),
@@ -414,6 +463,7 @@ std::string knob_list() {
   add("render, sweep: --set (window of a plane)", "window.", plane_window_knobs(), PlaneWindow{});
   add("make map: --set", "", map_recipe_knobs(), MapRecipe{});
   add("make volume: --set", "", volume_recipe_knobs(), VolumeRecipe{});
+  add("make pollen: --set", "", pollen_recipe_knobs(), PollenRecipe{});
   return text;
 }
 

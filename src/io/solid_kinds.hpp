@@ -15,7 +15,9 @@ namespace photonlane::io {
 struct SolidKind {
   std::string_view name;
   std::string_view help;
-  std::shared_ptr<const SolidPart> (*read)(const Node& node, const Scene& scene);
+  /// Names of files are from the folder on, which has its last slash.
+  std::shared_ptr<const SolidPart> (*read)(const Node& node, const Scene& scene,
+                                           const std::string& folder);
   /// The node's lines, indented by so many spaces.
   std::string (*write)(const SolidPart& part, const Scene& scene, int indent);
 };

@@ -1,8 +1,12 @@
 #include "io/sphere_node.hpp"
 
+#include <cmath>
+
 #include "io/read_node.hpp"
 #include "io/scene_names.hpp"
 #include "io/yaml_text.hpp"
+#include "photonlane/io/sphere_file.hpp"
+#include "photonlane/spheres/pollen_generator.hpp"
 #include "photonlane/spheres/spheres.hpp"
 
 namespace photonlane::io {
@@ -38,12 +42,125 @@ Sphere read_sphere(const Node& node, Sphere sphere, const Scene& scene) {
   return sphere;
 }
 
+double read_number(const Node& node, double low, double high) {
+  KnobInfo number = radius_knob().info;
+  number.name = "number";
+  number.unit = "";
+  number.range = {low, high, false};
+  double value = 0;
+  at_place(node, [&] { detail::assign(value, number, node.text()); });
+  return value;
+}
+
+std::uint64_t read_whole_number(const Node& node) {
+  const double value = read_number(node, 0, 0x1p53);
+  if (value != std::floor(value)) node.refuse("expected a whole number");
+  return static_cast<std::uint64_t>(value);
+}
+
+/// One of an enumeration's names.
+template <class Enumeration>
+Enumeration read_choice(const Node& node, std::string_view what) {
+  const auto& names = choice_names<Enumeration>;
+  const auto found = std::find(names.begin(), names.end(), node.text());
+  if (found == names.end()) {
+    node.refuse(fmt::format("no such {} '{}'{}", what, node.text().substr(0, 60),
+                            suggestion(node.text(), names)));
+  }
+  return static_cast<Enumeration>(found - names.begin());
+}
+
+int quantity_of(std::string_view key) {
+  const auto& names = choice_names<SphereQuantity>;
+  const auto found = std::find(names.begin(), names.end(), key);
+  return found == names.end() ? -1 : static_cast<int>(found - names.begin());
+}
+
+/// {x: name, ...}
+void read_columns(const Node& node, SphereFiles& files) {
+  for (const auto& [key, value] : node.map("columns")) {
+    const int q = quantity_of(key.text());
+    if (q < 0) refuse_key(key, scene_node("sphere_columns").names());
+    files.columns[static_cast<std::size_t>(q)] = value.text();
+  }
+}
+
+/// {stride: 24, x: 0, radius: {offset: 12, type: float64}, ...}
+void read_record(const Node& node, SphereFiles& files) {
+  SphereField usual{0, 12, SphereNumber::float32};
+  const auto entries = node.map("a record");
+  for (const auto& [key, value] : entries) {
+    if (key.text() == "stride") usual.stride = read_whole_number(value);
+    if (key.text() == "type") usual.type = read_choice<SphereNumber>(value, "type");
+    if (key.text() == "count") files.count = read_whole_number(value);
+  }
+  for (const auto& [key, value] : entries) {
+    const int q = quantity_of(key.text());
+    if (q < 0) {
+      if (key.text() == "stride" || key.text() == "type" || key.text() == "count") continue;
+      refuse_key(key, scene_node("sphere_record").names());
+    }
+    SphereField field = usual;
+    if (value.kind() == Node::Kind::map) {
+      for (const auto& [own, number] : value.map("a place")) {
+        if (own.text() == "offset") {
+          field.offset = read_whole_number(number);
+        } else if (own.text() == "stride") {
+          field.stride = read_whole_number(number);
+        } else if (own.text() == "type") {
+          field.type = read_choice<SphereNumber>(number, "type");
+        } else {
+          refuse_key(own, {"offset", "stride", "type"});
+        }
+      }
+    } else {
+      field.offset = read_whole_number(value);
+    }
+    files.fields[static_cast<std::size_t>(q)] = field;
+  }
+}
+
+/// The lines of a set from files, as they are written back.
+std::string source_text(const std::vector<std::string>& names, const SphereFiles& files,
+                        SphereKeeping keeping) {
+  std::string text = "files: [";
+  for (const std::string& name : names) {
+    text += (&name == names.data() ? "" : ", ") + yaml_quoted(name);
+  }
+  text += "]\n";
+  if (files.radius != Sphere().radius) text += fmt::format("radius: {}\n", files.radius);
+  if (files.scale != 1) text += fmt::format("scale: {}\n", files.scale);
+  if (keeping != SphereKeeping::automatic) text += fmt::format("keep: {}\n", name_of(keeping));
+  std::string columns;
+  std::string record;
+  for (std::size_t q = 0; q < sphere_quantities; ++q) {
+    const std::string_view name = name_of(static_cast<SphereQuantity>(q));
+    if (!files.columns[q].empty()) {
+      columns += fmt::format("  {}: {}\n", name, yaml_quoted(files.columns[q]));
+    }
+    if (files.fields[q]) {
+      record +=
+          fmt::format("  {}: {{offset: {}, stride: {}, type: {}}}\n", name, files.fields[q]->offset,
+                      files.fields[q]->stride, name_of(files.fields[q]->type));
+    }
+  }
+  if (!columns.empty()) text += "columns:\n" + columns;
+  if (!record.empty()) text += fmt::format("record:\n  count: {}\n", files.count) + record;
+  return text;
+}
+
 }  // namespace
 
-std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& scene) {
+std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& scene,
+                                              const std::string& folder) {
   auto spheres = std::make_shared<Spheres>();
   Sphere like;
+  SphereFiles files;
+  SphereSetOptions options;
   const Node* places = nullptr;
+  const Node* named = nullptr;
+  const Node* pollen = nullptr;
+  const Node* only_files = nullptr;
   int nothing = 0;
   read_node(node, "spheres", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {
@@ -51,16 +168,64 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
                 spheres->material = index_of(value, scene.material_names, "material");
               } else if (key == "radius") {
                 set_radius(value, like);
-              } else {
+              } else if (key == "at") {
                 places = &value;
+              } else if (key == "files") {
+                named = &value;
+              } else if (key == "pollen") {
+                pollen = &value;
+              } else {
+                only_files = &value;
+                if (key == "scale") files.scale = read_number(value, 1e-12, 1e12);
+                if (key == "columns") read_columns(value, files);
+                if (key == "record") read_record(value, files);
+                if (key == "keep")
+                  options.keeping = read_choice<SphereKeeping>(value, "way to keep them");
+                if (key == "materials") {
+                  for (const Node& one : value.list("a list of materials")) {
+                    spheres->materials.push_back(index_of(one, scene.material_names, "material"));
+                  }
+                }
               }
             });
-  if (places == nullptr) node.refuse("spheres without places, expected at: [[x, y, z], ...]");
-  const std::vector<Node>& all = places->list("a list of spheres");
-  if (all.empty() || all.size() > Spheres::most) {
-    places->refuse(
-        fmt::format("a list of {} spheres, expected 1 to {}", all.size(), Spheres::most));
+  if ((places != nullptr) + (named != nullptr) + (pollen != nullptr) != 1) {
+    node.refuse(
+        "expected where spheres are once: at: [[x, y, z], ...], files: NAME or pollen: {count: N}");
   }
+  if (pollen != nullptr) {
+    PollenRecipe recipe;
+    read_plain(*pollen, "pollen", pollen_recipe_knobs(), recipe);
+    at_place(*pollen, [&] { spheres->set = SphereSet::make(PollenSource(recipe), options); });
+    spheres->source_text = "pollen:\n" + changed_lines(pollen_recipe_knobs(), recipe, 2);
+    if (spheres->source_text == "pollen:\n") spheres->source_text = "pollen: {}\n";
+    if (options.keeping != SphereKeeping::automatic) {
+      spheres->source_text += fmt::format("keep: {}\n", name_of(options.keeping));
+    }
+    return spheres;
+  }
+  if (named != nullptr) {
+    std::vector<std::string> names;
+    if (named->kind() == Node::Kind::list) {
+      for (const Node& one : named->list("files")) names.push_back(one.text());
+    } else {
+      names.push_back(named->text());
+    }
+    for (const std::string& name : names) {
+      files.paths.push_back(name.starts_with('/') ? name : folder + name);
+    }
+    files.radius = like.radius;
+    try {
+      spheres->set = read_spheres(files, options);
+    } catch (const Error& error) {
+      const std::string where = place_text(error.place());
+      named->refuse(where.empty() ? error.message() : where + ": " + error.message());
+    }
+    spheres->source_text = source_text(names, files, options.keeping);
+    return spheres;
+  }
+  if (only_files != nullptr) only_files->refuse("said of files, and there are none");
+  const std::vector<Node>& all = places->list("a list of spheres");
+  if (all.empty()) places->refuse("a list of 0 spheres, expected one at least");
   spheres->spheres.reserve(all.size());
   for (const Node& one : all) spheres->spheres.push_back(read_sphere(one, like, scene));
   return spheres;
@@ -74,6 +239,24 @@ std::string spheres_text(const SolidPart& part, const Scene& scene, int indent) 
   };
   if (set.material >= 0) {
     text += fmt::format("{:{}}material: {}\n", "", indent, material(set.material));
+  }
+  if (set.set != nullptr) {
+    if (set.source_text.empty()) {
+      throw Error(ErrorKind::input, "a set of spheres from no file that a scene could name");
+    }
+    if (!set.materials.empty()) {
+      text += fmt::format("{:{}}materials: [", "", indent);
+      for (const int one : set.materials) {
+        text += (&one == set.materials.data() ? "" : ", ") + material(one);
+      }
+      text += "]\n";
+    }
+    for (std::size_t at = 0; at < set.source_text.size();) {
+      const std::size_t stop = set.source_text.find('\n', at);
+      text += fmt::format("{:{}}{}\n", "", indent, set.source_text.substr(at, stop - at));
+      at = stop + 1;
+    }
+    return text;
   }
   text += fmt::format("{:{}}at:\n", "", indent);
   for (const Sphere& sphere : set.spheres) {

@@ -8,7 +8,8 @@
 
 namespace photonlane::io {
 
-std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& scene);
+std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& scene,
+                                              const std::string& folder);
 std::string spheres_text(const SolidPart& part, const Scene& scene, int indent);
 
 }  // namespace photonlane::io

@@ -13,6 +13,7 @@ Budget Budget::reference() const {
   best.field.tolerance = 1e-6;
   best.field.growth = 0;
   best.field.detail = 0;
+  best.spheres.detail = 0;
   best.field.refinement = 8;
   best.field.normals = FieldNormals::exact;
   best.texture = {TextureSampling::filtered, 16};
@@ -141,6 +142,10 @@ std::span<const Knob<Budget>> budget_knobs() {
       knob<&Budget::field, &FieldBudget::normal_step>("field.normal_step", "meters", {1e-9, 1},
                                                       "distance over which differences are taken",
                                                       1, "field.normals=difference"),
+      knob<&Budget::spheres, &SphereBudget::detail>("spheres.detail", "pixels", {0, 64},
+                                                    "boxes of many spheres smaller than this are "
+                                                    "not gone into: one of them, drawn by chance, "
+                                                    "stands for all; 0 meets every sphere"),
       knob<&Budget::field, &FieldBudget::detail>(
           "field.detail", "pixels", {0, 64},
           "detail of iterated folds smaller than this is left out; 0 keeps all"),

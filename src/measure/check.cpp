@@ -4,11 +4,13 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "measure/check_portals.hpp"
 #include "photonlane/field/stretch.hpp"
 #include "photonlane/frame/render.hpp"
 #include "photonlane/grid/reach.hpp"
+#include "spheres/sphere_solid.hpp"
 
 namespace photonlane {
 namespace {
@@ -249,6 +251,26 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
     }
     for (const std::shared_ptr<const Solid>& solid : room.parts()) {
       report.solids.push_back((room.name.empty() ? "" : room.name + ": ") + solid->summary());
+      const auto* const spheres = dynamic_cast<const SphereSolid*>(solid.get());
+      if (spheres == nullptr) continue;
+      const double infinite = std::numeric_limits<double>::infinity();
+      Bounds within{Vec3d::Constant(-infinite), Vec3d::Constant(infinite)};
+      if (room.has_cells && !scene.rooms[r].cells->repeat) {
+        // In the plan: over the walls there may be no ceiling.
+        const Bounds cells = room.cells()->bounds();
+        within.low.head<2>() = cells.low.head<2>();
+        within.high.head<2>() = cells.high.head<2>();
+      }
+      SphereSolid::Findings found =
+          spheres->look_through(within, r == eye_room ? camera.eye : spheres->bounds().low,
+                                r == eye_room ? budget.far_limit : infinite);
+      if (found.within > 0) {
+        report.solids.back() +=
+            fmt::format(", {:.2g} % of them within another", 100 * found.within);
+      }
+      for (const std::string& fault : found.faults) {
+        report.warnings.push_back((room.name.empty() ? "" : room.name + ": ") + fault);
+      }
     }
     if (r != eye_room) report.fields += static_cast<int>(scene.rooms[r].fields.size());
   }

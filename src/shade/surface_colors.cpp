@@ -1,5 +1,6 @@
 #include "shade/surface_colors.hpp"
 
+#include <array>
 #include <cmath>
 
 #include "base/stage_clock.hpp"
@@ -7,6 +8,18 @@
 
 namespace photonlane {
 namespace {
+
+/// 0xRRGGBB in sRGB as light.
+Color own_color_of(std::uint32_t code) {
+  static const std::array<float, 256> light = [] {
+    std::array<float, 256> values{};
+    for (std::size_t i = 0; i < values.size(); ++i) {
+      values[i] = from_display(static_cast<float>(i) / 255);
+    }
+    return values;
+  }();
+  return {light[code >> 16 & 255], light[code >> 8 & 255], light[code & 255]};
+}
 
 /// Textures on curved faces, wrapped from three sides: as they lie on a floor and on walls, blended
 /// by how the surface faces.
@@ -80,8 +93,14 @@ bool paint_all(const SceneView& view, const RoomView& here, const Surfaces& surf
   bool clear = paint_plainly(view, here, surfaces, reach, colors);
   if (!surfaces.any_curved) return clear;
   bool mixed = false;
-  for (std::size_t i = 0; i < surfaces.size && !mixed; ++i) {
-    mixed = surfaces.face[i] == Face::curved && surfaces.share[i] > 0;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (surfaces.face[i] != Face::curved || surfaces.ending[i] != Ending::hit) continue;
+    mixed = mixed || surfaces.share[i] > 0;
+    if (surfaces.share[i] != own_color) continue;
+    const Color own = own_color_of(surfaces.other[i]) * colors.alpha[i];
+    colors.red[i] = own[0];
+    colors.green[i] = own[1];
+    colors.blue[i] = own[2];
   }
   if (!mixed) return clear;
   Surfaces others = surfaces;

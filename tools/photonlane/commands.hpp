@@ -59,6 +59,29 @@ struct MakeVolumeCommand {
   bool json = false;
 };
 
+struct MakeSpheresCommand {
+  std::vector<std::string> inputs;
+  std::string output;
+  std::string columns;
+  std::string record;
+  std::string memory;
+  double radius = 0.05;
+  double scale = 1;
+  std::string keep = "compact";
+  int threads = 0;
+  bool quiet = false;
+  bool json = false;
+};
+
+struct MakePollenCommand {
+  std::string output;
+  std::vector<std::string> sets;
+  std::string memory;
+  int threads = 0;
+  bool quiet = false;
+  bool json = false;
+};
+
 struct SweepCommand {
   SceneOptions common;
   std::string output;
@@ -143,6 +166,8 @@ int run(const RenderCommand& command);
 int run(const SweepCommand& command);
 int run(const MakeMapCommand& command);
 int run(const MakeVolumeCommand& command);
+int run(const MakeSpheresCommand& command);
+int run(const MakePollenCommand& command);
 int run(const MakeFractalCommand& command);
 int run(const LaneCommand& command);
 int run(const WalkCommand& command);

@@ -85,6 +85,8 @@ struct Arguments {
   MakeMapCommand make_map;
   MakeFractalCommand make_fractal;
   MakeVolumeCommand make_volume;
+  MakeSpheresCommand make_spheres;
+  MakePollenCommand make_pollen;
   DescribeCommand describe;
   DemoCommand demo;
   LiveCommand live;
@@ -375,6 +377,73 @@ void add_make_volume(CLI::App& app, Arguments& all) {
   make_volume_app->callback([&] { all.chosen = [&] { return run(all.make_volume); }; });
 }
 
+/// Options of both ways to make a set of spheres.
+template <class Command>
+void add_sphere_options(CLI::App& app, Command& command) {
+  app.add_option("--memory", command.memory,
+                 "memory that may be taken, such as 2G (16G): with less than is needed the set is "
+                 "made in working files beside the output")
+      ->type_name("SIZE");
+  add_threads(app, command.threads);
+  app.add_flag("--quiet", command.quiet, "print nothing but errors");
+  app.add_flag("--json", command.json, "print JSON instead of text");
+}
+
+void add_make_spheres(CLI::App& app, Arguments& all) {
+  MakeSpheresCommand& spheres = all.make_spheres;
+  CLI::App* spheres_app = app.add_subcommand(
+      "spheres",
+      "put spheres in order\nReads .ply, .csv, .spheres or numbers as streams, and writes a file "
+      "that scenes use as it lies. In a scene: {spheres: {files: FILE}}.");
+  spheres_app->add_option("inputs", spheres.inputs, "files, or patterns with * and ?")
+      ->required()
+      ->type_name("INPUT");
+  spheres_app->add_option("-o,--output", spheres.output, "file to write, .spheres")
+      ->required()
+      ->type_name("FILE");
+  spheres_app
+      ->add_option(
+          "--columns", spheres.columns,
+          "what x, y, z, radius, red, green, blue and material are called: x=px,radius=size")
+      ->type_name("KEY=NAME,...");
+  spheres_app
+      ->add_option("--record", spheres.record,
+                   "files are little-endian numbers and nothing else: offsets in bytes, such as "
+                   "stride=16,type=float32,x=0,y=4,z=8,radius=12; also count=N")
+      ->type_name("KEY=VALUE,...");
+  spheres_app
+      ->add_option("--radius", spheres.radius,
+                   "meters, of spheres that have none of their own (0.05)")
+      ->type_name("R");
+  spheres_app->add_option("--scale", spheres.scale, "places and radii are times this (1)")
+      ->type_name("S");
+  spheres_app
+      ->add_option("--keep", spheres.keep,
+                   "compact: moved by a little, some 9 bytes each (the default); exact: in doubles")
+      ->check(CLI::IsMember({"compact", "exact"}))
+      ->type_name("HOW");
+  add_sphere_options(*spheres_app, spheres);
+  spheres_app->callback([&] { all.chosen = [&] { return run(all.make_spheres); }; });
+}
+
+void add_make_pollen(CLI::App& app, Arguments& all) {
+  MakePollenCommand& pollen = all.make_pollen;
+  CLI::App* pollen_app = app.add_subcommand(
+      "pollen", "make pollen that drifts through a hall, any number of grains, always the same");
+  pollen_app->add_option("-o,--output", pollen.output, "file to write, .spheres or .ply")
+      ->required()
+      ->type_name("FILE");
+  pollen_app
+      ->add_option(
+          "--set", pollen.sets,
+          "count, seed, hall, radius, swirl or flowers, such as count=3000000; may be given "
+          "again (photonlane describe lists them)")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
+  add_sphere_options(*pollen_app, pollen);
+  pollen_app->callback([&] { all.chosen = [&] { return run(all.make_pollen); }; });
+}
+
 void add_describe(CLI::App& app, Arguments& all) {
   DescribeCommand& describe = all.describe;
   CLI::App* describe_app =
@@ -464,6 +533,8 @@ int run_tool(int argc, char** argv) {
   add_make_map(*make_app, all);
   add_make_fractal(*make_app, all);
   add_make_volume(*make_app, all);
+  add_make_spheres(*make_app, all);
+  add_make_pollen(*make_app, all);
   add_describe(app, all);
   add_live(app, all);
   add_demo(app, all);

@@ -1,5 +1,7 @@
 #pragma once
 
+/// Places of a plane that others lie about, found from where one looks:
+///
 ///   if (const auto copy = find_landmark(plane, around(camera.window))) {
 ///     camera.window = window_of(*copy, camera.window);
 ///   }

@@ -120,6 +120,12 @@ struct FieldBudget {
   bool cones = true;          ///< lead neighboring lanes together while they are in the open
 };
 
+struct SphereBudget {
+  /// Pixels: boxes of many spheres that are smaller than this are not gone into; one of them, drawn
+  /// by chance, stands for all. 0: every sphere is met.
+  double detail = 0;
+};
+
 struct TextureBudget {
   TextureSampling sampling = TextureSampling::filtered;
   int taps = 4;  ///< lookups along the longer side of a pixel's footprint
@@ -288,6 +294,7 @@ struct Budget {
   FrameBudget frame;
   CellBudget cells;
   FieldBudget field;
+  SphereBudget spheres;
   TextureBudget texture;
   LightBudget light;
   PassBudget passes;

@@ -118,6 +118,10 @@ inline constexpr std::uint32_t no_item = 0xffffffffu;
 /// The material layer's value where a lane met nothing.
 inline constexpr std::uint32_t no_material = 0xffffffffu;
 
+/// A share of another material, in hits: `other` is no material but the color that what was met has
+/// instead of its material's, 0xRRGGBB in sRGB.
+inline constexpr float own_color = -1;
+
 /// Where the lanes of a batch ended, in the batch's order.
 template <class Number>
 struct HitBatch {

@@ -100,6 +100,8 @@ class Solid {
   virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;
   /// Holds all of it.
   virtual Bounds bounds() const = 0;
+  /// Whether it is of so many parts that those below a pixel may be left out (spheres.detail).
+  virtual bool many() const { return false; }
   /// A line that says what it is, as `photonlane check` prints it.
   virtual std::string summary() const = 0;
 

@@ -1,44 +1,43 @@
 #pragma once
 
-/// Balls kept as arrays and met exactly: up to some thousands of them, each of its own material.
+/// Balls of a room, each met exactly: a list of them, or a set of any number.
 ///
-///   Spheres dew{.material = pearl};
+///   Spheres dew;
+///   dew.material = pearl;
 ///   dew.spheres.push_back({.center = {0, 2, 0.4}, .radius = 0.05});
 ///   scene.room().add(dew);
 
 #include <cstddef>
+#include <memory>
+#include <string>
 #include <vector>
 
-#include "photonlane/base/knob.hpp"
-#include "photonlane/base/vector.hpp"
 #include "photonlane/lane/solid.hpp"
+#include "photonlane/spheres/sphere_set.hpp"
 
 namespace photonlane {
 
-/// One of them, in meters.
-struct Sphere {
-  Vec3d center{0, 0, 0};
-  double radius = 0.05;
-  int material = -1;  ///< index of materials; -1: that of the set
-};
-
-std::span<const Knob<Sphere>> sphere_knobs();
-
-/// A set of spheres, as it is described; add it to a Room.
+/// Spheres of a room, as they are described; add them to a Room.
 struct Spheres final : SolidPart {
-  /// Every lane looks at all of a set, 8 or 16 at a time.
-  static constexpr std::size_t most = 16384;
-
   std::vector<Sphere> spheres;
+  /// Where not null, these instead of the list.
+  std::shared_ptr<const SphereSet> set;
   int material = -1;  ///< of those without their own; -1: the plain gray of what has none
+  /// Which materials of the scene those numbers are that a set's spheres have; without one, the
+  /// numbers are the scene's.
+  std::vector<int> materials;
+  /// Where a scene file has the set from, as it stands there; written back as it is.
+  std::string source_text;
 
   Spheres() = default;
   explicit Spheres(std::vector<Sphere> all, int of = -1) : spheres(std::move(all)), material(of) {}
+  explicit Spheres(std::shared_ptr<const SphereSet> all, int of = -1)
+      : set(std::move(all)), material(of) {}
 
   std::string_view kind() const override { return "spheres"; }
   void use_materials(const std::function<void(int)>& use) const override;
-  /// Throws Error (input) for no sphere or more than `most`, a center or radius that is not finite
-  /// or over 1e6 m, a radius that is not above 0, and materials that are not there.
+  /// Throws Error (input) for no sphere, a center or radius that is not finite or over 1e6 m, in
+  /// lists a radius that is not above 0, and materials that are not there.
   std::shared_ptr<const Solid> compile(const SolidContext& context) const override;
 };
 

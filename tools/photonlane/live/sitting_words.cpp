@@ -42,12 +42,14 @@ std::string_view kind_word(KnobKind kind) {
 /// What a world has, as far as knobs go by it.
 struct Contents {
   bool plane = false, cells = false, fields = false, portals = false, swells = false;
+  bool spheres = false;
   bool sun = false, lamps = false, lit = false, wet = false, mirrors = false, panes = false;
 
   explicit Contents(const World& world) : plane(world.plane() != nullptr) {
     for (const CompiledRoom& room : world.rooms()) {
       cells = cells || room.has_cells;
       fields = fields || room.field_count > 0;
+      for (const auto& part : room.parts()) spheres = spheres || part->many();
       portals = portals || room.portals != nullptr;
       swells = swells || !room.swells.empty();
       sun = sun || room.light.sun.has_value();
@@ -69,6 +71,7 @@ struct Contents {
     if (plane) return false;
     if (group == "cells") return cells;
     if (group == "field") return fields;
+    if (group == "spheres") return spheres;
     if (name == "crossings.limit" || name == "light.crossings") return portals;
     if (group == "crossings") return swells;
     if (paths) return true;

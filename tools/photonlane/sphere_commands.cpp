@@ -1,0 +1,112 @@
+#include <fmt/format.h>
+
+#include <charconv>
+
+#include "commands.hpp"
+#include "photonlane/io.hpp"
+#include "photonlane/photonlane.hpp"
+#include "terminal.hpp"
+
+namespace photonlane::tool {
+namespace {
+
+/// "2G", "500M", "64K" or bytes.
+std::size_t memory_of(const std::string& text, std::size_t usual) {
+  if (text.empty()) return usual;
+  double number = 0;
+  const auto result = std::from_chars(text.data(), text.data() + text.size(), number);
+  const std::string_view unit(result.ptr,
+                              static_cast<std::size_t>(text.data() + text.size() - result.ptr));
+  double factor = 0;
+  if (unit.empty()) factor = 1;
+  if (unit == "K") factor = 0x1p10;
+  if (unit == "M") factor = 0x1p20;
+  if (unit == "G") factor = 0x1p30;
+  const double bytes = number * factor;
+  if (result.ec != std::errc() || !(bytes >= 0x1p20) || !(bytes <= 0x1p50)) {
+    throw Error(
+        ErrorKind::usage,
+        fmt::format("--memory {}: expected 1M or more, such as 500M or 2G", text.substr(0, 60)));
+  }
+  return static_cast<std::size_t>(bytes);
+}
+
+template <class Command>
+SphereSetOptions options_of(const Command& command) {
+  SphereSetOptions options;
+  options.threads = command.threads;
+  options.memory_limit = memory_of(command.memory, options.memory_limit);
+  options.working_file = [output = command.output] { return io::working_file(output); };
+  return options;
+}
+
+template <class Command>
+void tell(const Command& command, const SphereSet& set) {
+  if (command.json) {
+    put(io::sphere_set_json(set));
+  } else if (!command.quiet) {
+    print("{}{}\n", io::sphere_set_text(set), command.output);
+  }
+}
+
+}  // namespace
+
+int run(const MakeSpheresCommand& command) {
+  io::check_output(command.output, {".spheres"});
+  io::SphereFiles files;
+  files.paths = command.inputs;
+  files.radius = command.radius;
+  files.scale = command.scale;
+  const auto option = [](const char* name, const auto& work) {
+    try {
+      work();
+    } catch (const Error& error) {
+      throw Error(ErrorKind::usage, fmt::format("{}: {}", name, error.message()));
+    }
+  };
+  option("--columns", [&] { io::set_columns(command.columns, files); });
+  option("--record", [&] { io::set_record(command.record, files); });
+  if (!(files.radius >= 0 && files.radius <= 1e6)) {
+    throw Error(ErrorKind::usage, "--radius: expected 0 to 1e6 meters");
+  }
+  if (!(files.scale > 0 && files.scale <= 1e12)) {
+    throw Error(ErrorKind::usage, "--scale: expected a number above 0");
+  }
+  SphereSetOptions options = options_of(command);
+  options.keeping = command.keep == "exact" ? SphereKeeping::exact : SphereKeeping::compact;
+  ProgressBar bar("spheres", command.quiet || command.json);
+  const Stoppable stoppable;
+  options.progress = bar.callback();
+  const auto set = io::put_in_order(files, options);
+  io::write_spheres(command.output, *set, bar.callback());
+  bar.clear();
+  tell(command, *set);
+  return success;
+}
+
+int run(const MakePollenCommand& command) {
+  io::check_output(command.output, {".spheres", ".ply"});
+  PollenRecipe recipe;
+  io::set_all(command.sets, [&](std::string_view name, std::string_view value) {
+    set_knob(pollen_recipe_knobs(), recipe, name, value);
+  });
+  const PollenSource source(recipe);
+  ProgressBar bar("pollen", command.quiet || command.json);
+  const Stoppable stoppable;
+  if (command.output.ends_with(".ply")) {
+    io::write_ply(command.output, source, bar.callback());
+    bar.clear();
+    if (!command.quiet && !command.json) print("{} grains\n{}\n", recipe.count, command.output);
+    return success;
+  }
+  SphereSetOptions options = options_of(command);
+  options.keeping = SphereKeeping::compact;
+  options.progress = bar.callback();
+  const auto set = SphereSet::make(source, options);
+  io::write_spheres(command.output, *set, bar.callback());
+  bar.clear();
+  tell(command, *set);
+  return success;
+}
+
+}  // namespace photonlane::tool
