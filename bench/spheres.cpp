@@ -72,17 +72,18 @@ struct Lanes {
           put(lanes, i, camera.eye.cast<float>(), way.cast<float>());
         }
         const HitBatch<float> hits = solid.nearest_hit(lanes, Budget{});
-        LaneBatch<float> next;
-        next.far_limit = 4096;
         for (std::size_t i = 0; i < lanes.size; ++i) {
           if (hits.ending[i] != Ending::hit) continue;
           const Vec3f normal(hits.normal_x[i], hits.normal_y[i], hits.normal_z[i]);
           const Vec3f way(lanes.direction_x[i], lanes.direction_y[i], lanes.direction_z[i]);
           const Vec3f place = camera.eye.cast<float>() + hits.t[i] * way + 1e-4f * normal;
-          put(next, next.size++, place, toward);
+          // Batches are filled up, as frames do.
+          if (sun.empty() || sun.back().size == LaneBatch<float>::capacity) {
+            sun.emplace_back().far_limit = 4096;
+          }
+          put(sun.back(), sun.back().size++, place, toward);
         }
         eye.push_back(lanes);
-        if (next.size > 0) sun.push_back(next);
       }
     }
   }
@@ -234,7 +235,7 @@ void tell_sizes(const std::string& wanted) {
         static_cast<double>(set->bytes()) / static_cast<double>(count),
         static_cast<double>(set->cost().peak_bytes) / static_cast<double>(count),
         wide * high / eye.median / 1000, static_cast<double>(suns) / sun.median / 1000, eye.median,
-        sun.median, 100 * eye.spread);
+        sun.median, 100 * eye.spread / eye.median);
     std::fflush(stdout);
     before = made;
   }

@@ -195,6 +195,14 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
   if (pollen != nullptr) {
     PollenRecipe recipe;
     read_plain(*pollen, "pollen", pollen_recipe_knobs(), recipe);
+    // A file of a few letters must not keep a machine busy for minutes.
+    constexpr std::int64_t most = 4'000'000;
+    if (recipe.count > most) {
+      pollen->refuse(
+          fmt::format("{} grains, expected {} at most; for more: photonlane make pollen -o FILE, "
+                      "and files: FILE",
+                      recipe.count, most));
+    }
     at_place(*pollen, [&] { spheres->set = SphereSet::make(PollenSource(recipe), options); });
     spheres->source_text = "pollen:\n" + changed_lines(pollen_recipe_knobs(), recipe, 2);
     if (spheres->source_text == "pollen:\n") spheres->source_text = "pollen: {}\n";

@@ -12,9 +12,6 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
-#ifndef PLFEW
-#define PLFEW 2
-#endif
 #ifndef PHOTONLANE_SPHERES_SHARED
 #define PHOTONLANE_SPHERES_SHARED
 namespace photonlane {
@@ -91,6 +88,10 @@ namespace photonlane {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
+/// Lanes that go through nodes together, unless they are as few as that.
+constexpr std::size_t company = 16;
+constexpr int few = 2;
+using DP = hn::CappedTag<float, company>;
 using DF = hn::CappedTag<float, 8>;
 using DW = hn::CappedTag<double, 8>;
 
@@ -272,6 +273,18 @@ HWY_INLINE unsigned MayMeet(const Eight& eight, const SphereLane& lane, double i
   return result;
 }
 
+/// Large sets wait for memory more than for anything else: what will be looked at next is sent for
+/// while something else is done.
+HWY_INLINE void SendFor(const SphereTree& tree, std::uint32_t level, std::uint64_t child) {
+  __builtin_prefetch(tree.nodes[level] + child);
+}
+HWY_INLINE void SendForBlocks(const SphereTree& tree, std::uint64_t node, unsigned children) {
+  if (tree.leaves == nullptr) return;
+  for (; children != 0; children &= children - 1) {
+    __builtin_prefetch(tree.leaves + tree.block_of(node, std::countr_zero(children)));
+  }
+}
+
 /// A block's spheres: where they lie, or decoded into `room`.
 HWY_INLINE const Eight* Spheres(const SphereTree& tree, std::uint64_t node, int child,
                                 Eight& room) {
@@ -331,7 +344,7 @@ HWY_INLINE void LookAt(const SphereTree& tree, std::uint64_t block, const Eight&
 /// sphere, and exactly, where they may.
 void LookTogether(const SphereTree& tree, std::uint64_t block, const Eight& eight, unsigned which,
                   bool any, std::size_t first, BoxLanes& boxes, SphereLanes& lanes) {
-  const hn::CappedTag<float, 16> d;
+  const DP d;
   const std::size_t width = hn::Lanes(d);
   for (unsigned left = which; left != 0; left &= left - 1) {
     ++boxes.steps[first + static_cast<std::size_t>(std::countr_zero(left))];
@@ -345,7 +358,7 @@ void LookTogether(const SphereTree& tree, std::uint64_t block, const Eight& eigh
   }
   for (int k = 0; k < 8; ++k) {
     unsigned may = 0;
-    for (std::size_t part = 0; part < 16; part += width) {
+    for (std::size_t part = 0; part < company; part += width) {
       const std::size_t own = first + part;
       const auto off_x = hn::Sub(hn::Set(d, at[0][k]), hn::Load(d, boxes.from[0] + own));
       const auto off_y = hn::Sub(hn::Set(d, at[1][k]), hn::Load(d, boxes.from[1] + own));
@@ -457,7 +470,9 @@ void MeetBelow(const SphereTree& tree, StackEntry first, bool any, std::size_t i
     const SphereNode& node = tree.nodes[entry.level][entry.node];
     ++boxes.steps[i];
     const unsigned turned = child_orders.turned[lane.octant][node.axes & 63];
-    unsigned hit = turn_bits(Children(node, lane, boxes.limit[i], near), turned);
+    const unsigned children = Children(node, lane, boxes.limit[i], near);
+    if (entry.level == 0) SendForBlocks(tree, entry.node, children);
+    unsigned hit = turn_bits(children, turned);
     if (entry.level > 0) {
       const std::size_t before = top;
       // The farthest first, so that the nearest is on top.
@@ -465,6 +480,7 @@ void MeetBelow(const SphereTree& tree, StackEntry first, bool any, std::size_t i
         const unsigned k = static_cast<unsigned>(std::bit_width(hit)) - 1;
         hit &= ~(1u << k);
         const unsigned child = k ^ turned;
+        SendFor(tree, entry.level - 1, 8 * entry.node + child);
         stack[top++] = {8 * entry.node + child, entry.level - 1, near[child]};
       }
       if (lanes.detail == 0 || static_cast<int>(entry.level) >= tree.part_levels) continue;
@@ -493,11 +509,6 @@ void MeetBelow(const SphereTree& tree, StackEntry first, bool any, std::size_t i
     }
   }
 }
-
-/// Lanes that go through nodes together, unless they are as few as that.
-constexpr std::size_t company = 16;
-constexpr int few = PLFEW;
-using DP = hn::CappedTag<float, company>;
 
 struct PacketEntry {
   HWY_ALIGN float near[company];  ///< infinite: the lane does not come there
@@ -604,6 +615,7 @@ void MeetTogether(const SphereTree& tree, std::size_t first, unsigned octant, un
         hn::Store(hn::IfThenElse(meets, in, hn::Set(d, never)), d, near[child] + k);
       }
     }
+    if (level == 0) SendForBlocks(tree, at, some);
     const unsigned turned = child_orders.turned[octant][node.axes & 63];
     some = turn_bits(some, turned);
     if (level > 0) {
@@ -617,6 +629,7 @@ void MeetTogether(const SphereTree& tree, std::size_t first, unsigned octant, un
         }
         to.node = 8 * at + child;
         to.level = level - 1;
+        SendFor(tree, level - 1, to.node);
       }
       continue;
     }

@@ -478,6 +478,15 @@ TEST(Spheres, RefuseWhatIsNone) {
   };
   EXPECT_EQ(refusal("{at: [[1, 2, 3]]}"), "accepted");
   EXPECT_THAT(refusal("{}"), HasSubstr("s.yaml:4:16: expected where spheres are once"));
+  EXPECT_THAT(refusal("{pollen: {count: 4000001}}"), HasSubstr("4000000 at most"));
+  EXPECT_THAT(refusal("{pollen: {cuont: 1}}"), HasSubstr("count"));
+  EXPECT_THAT(refusal("{pollen: {count: 5}, at: [[1, 2, 3]]}"), HasSubstr("once"));
+  EXPECT_THAT(refusal("{files: none.ply}"), HasSubstr("s.yaml:4:24: none.ply: cannot be read"));
+  EXPECT_THAT(refusal("{files: /dev/zero}"), HasSubstr("expected .ply, .csv or .spheres"));
+  EXPECT_THAT(refusal("{at: [[1, 2, 3]], keep: exact}"), HasSubstr("there are none"));
+  EXPECT_THAT(refusal("{files: a.ply, keep: loosely}"), HasSubstr("loosely"));
+  EXPECT_THAT(refusal("{files: a.ply, columns: {radios: r}}"), HasSubstr("radius"));
+  EXPECT_THAT(refusal("{files: a.bin, record: {x: 0, type: float31}}"), HasSubstr("float32"));
   EXPECT_THAT(refusal("{at: []}"), HasSubstr("a list of 0 spheres, expected one at least"));
   EXPECT_THAT(refusal("{at: [[1, 2]]}"), HasSubstr("s.yaml:4:22: a sphere of 2 numbers"));
   EXPECT_THAT(refusal("{at: [[1, 2, x]]}"), HasSubstr("s.yaml:4:29"));
