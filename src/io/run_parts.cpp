@@ -8,6 +8,8 @@
 
 #include "io/files.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
+#include "photonlane/spheres/spheres.hpp"
+#include "spheres/sphere_store.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -70,6 +72,13 @@ Digest digest_of_scene(const SceneFile& file) {
   for (const Room& room : file.scene.rooms) {
     if (room.cells) add_numbers(room.cells->cells, digest);
     for (const Field& field : room.fields) add_files(field, folder_of(file.path), digest);
+    for (const std::shared_ptr<const SolidPart>& part : room.parts) {
+      const auto* const spheres = dynamic_cast<const Spheres*>(part.get());
+      if (spheres == nullptr || spheres->set == nullptr) continue;
+      const SphereStore& store = spheres->set->store();
+      digest.add(
+          std::string_view(reinterpret_cast<const char*>(store.bytes()), store.arrays().bytes));
+    }
   }
   for (const auto& [name, value] : file.numbers) {
     digest.add(name);

@@ -254,7 +254,7 @@ std::string spheres_text(const SolidPart& part, const Scene& scene, int indent) 
     }
     if (!set.materials.empty()) {
       text += fmt::format("{:{}}materials: [", "", indent);
-      for (const int one : set.materials) {
+      for (const int& one : set.materials) {
         text += (&one == set.materials.data() ? "" : ", ") + material(one);
       }
       text += "]\n";

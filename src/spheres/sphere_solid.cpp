@@ -49,8 +49,21 @@ void take_lanes(const LaneBatch<Number>& lanes, const bool* left_out, SphereLane
 
 void Spheres::use_materials(const std::function<void(int)>& use) const {
   if (set != nullptr) {
-    if (!set->has_materials()) use(material);
-    for (const int one : materials) use(one);
+    if (!set->has_materials()) return use(material);
+    std::vector<bool> there(SphereStore::no_number + 1, false);
+    const SphereStore& store = set->store();
+    for (std::uint64_t slot = 0; slot < store.head().slots(); ++slot) {
+      there[store.material_at(slot)] = true;
+    }
+    for (std::size_t number = 0; number < SphereStore::no_number; ++number) {
+      if (!there[number]) continue;
+      if (materials.empty()) {
+        use(static_cast<int>(number));
+      } else if (number < materials.size()) {
+        use(materials[number]);
+      }
+    }
+    if (there[SphereStore::no_number]) use(material);
     return;
   }
   bool some = false;  // are of the set's

@@ -366,6 +366,87 @@ TEST(SphereFiles, OfSetsThatAreDamagedAreRefused) {
   }
 }
 
+TEST(SphereFiles, ComeBackFromAScenesOwnText) {
+  const TemporaryFolder folder;
+  folder.write("a.ply", ply(20, "ascii", 20, false));
+  folder.write("a.bin", raw(20, false));
+  const std::string path = folder.write(
+      "s.yaml",
+      "materials: {pearl: {}, gold: {}}\nroom:\n  solids:\n"
+      "    - spheres: {files: a.ply, columns: {radius: size, x: y, y: x}, scale: 2, keep: "
+      "compact}\n"
+      "    - spheres: {files: ['a.*in'], material: gold, radius: 0.5, record: {stride: 21, x: 4, "
+      "y: "
+      "8, z: 12, material: {offset: 19, type: uint16}}, materials: [pearl, gold, pearl, gold]}\n"
+      "    - spheres: {pollen: {count: 30, hall: [2, 3, 4]}}\n");
+  const io::SceneFile file = io::read_scene(path);
+  const std::string text = io::scene_text(file);
+  const io::SceneFile again = io::read_scene(folder.write("again.yaml", text));
+  EXPECT_EQ(io::scene_text(again), text);
+  ASSERT_EQ(again.scene.room().parts.size(), 3u);
+  for (std::size_t i = 0; i < 3; ++i) {
+    const auto set_in = [&](const io::SceneFile& from) {
+      return dynamic_cast<const Spheres&>(*from.scene.room().parts[i]).set;
+    };
+    const auto one = set_in(file);
+    const auto two = set_in(again);
+    ASSERT_EQ(one->items(), two->items()) << i;
+    ASSERT_EQ(one->exact(), two->exact()) << i;
+    for (std::uint64_t item = 0; item < one->items(); ++item) {
+      if (!one->is_item(item)) continue;
+      ASSERT_EQ(one->sphere(item).center, two->sphere(item).center) << i;
+      ASSERT_EQ(one->sphere(item).radius, two->sphere(item).radius) << i;
+      ASSERT_EQ(one->sphere(item).material, two->sphere(item).material) << i;
+    }
+  }
+  // Places went through the columns that were named, and times the scale.
+  const auto turned = dynamic_cast<const Spheres&>(*file.scene.room().parts[0]).set;
+  EXPECT_NEAR(turned->bounds().high.y(), 2 * 19, 0.5);
+}
+
+TEST(SphereFiles, HaveTheirOwnColorsInPictures) {
+  // Two balls side by side, unlit: what is seen is their color, whatever the material's is.
+  StridedSpheres two;
+  const float places[] = {-1, 5, 0, 1, 5, 0};
+  const std::uint32_t colors[] = {0xff0000, 0x3380cc};
+  two.count = 2;
+  two.center = places;
+  two.colors = colors;
+  two.radius = 0.9;
+  for (const SphereKeeping keeping : {SphereKeeping::exact, SphereKeeping::compact}) {
+    Scene scene;
+    scene.materials.push_back({.base = {0, 1, 0}, .glow = 1});
+    scene.room().add(
+        Spheres(SphereSet::make(two, {.keeping = keeping, .working_file = {}, .progress = {}}), 0));
+    scene.room().fog = {.color = {0, 0, 0}, .start = 1e5, .end = 2e5};
+    const World world = compile(scene);
+    const Camera camera = Camera::look_at({0, 0, 0}, {0, 1, 0}, degrees(60));
+    for (const Transport transport : {Transport::direct, Transport::paths}) {
+      Budget budget;
+      budget.frame = {.width = 81, .height = 41, .samples = 1};
+      budget.light.transport = transport;
+      const Layer layer = transport == Transport::paths ? Layer::radiance : Layer::color;
+      const Frame frame = render(world, camera, budget, {.layers = {layer, Layer::cell}});
+      // A little to either side.
+      for (const auto& [x, code] : {std::pair(35, colors[0]), {45, colors[1]}}) {
+        EXPECT_EQ(frame.codes(Layer::cell)(x, 20), x < 40 ? 0u : 1u);
+        // Without lamps surfaces are a little darker the less they face the eye.
+        const auto blue = code & 255 ? 2 : 0;
+        const auto level = [&](int channel) {
+          return from_display(static_cast<float>(code >> (16 - 8 * channel) & 255) / 255);
+        };
+        const float seen = frame.values(layer, blue)(x, 20) / level(blue);
+        EXPECT_LE(seen, 1.001f);
+        EXPECT_GT(seen, transport == Transport::paths ? 0.999f : 0.5f);
+        for (int channel = 0; channel < 3; ++channel) {
+          EXPECT_NEAR(frame.values(layer, channel)(x, 20), seen * level(channel), 1e-3f)
+              << x << " " << channel << " " << name_of(transport) << " " << name_of(keeping);
+        }
+      }
+    }
+  }
+}
+
 class MakeSpheres : public test::ToolRun {};
 
 TEST_F(MakeSpheres, FromFilesAndFromPollen) {

@@ -13,6 +13,7 @@
 #include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
 #include "support/effort.hpp"
+#include "support/files.hpp"
 #include "support/lanes.hpp"
 #include "support/targets.hpp"
 
@@ -608,6 +609,81 @@ TEST(SphereSets, OfPollenAreTheSameEachTimeAndStayInTheHall) {
   EXPECT_NE(SphereSet::make(PollenSource(recipe))->sphere(0).center, one->sphere(0).center);
   recipe.swirl = 0.8;
   EXPECT_THROW(PollenSource{recipe}, Error);
+}
+
+TEST(SphereSets, DoAllThatListsOfSpheresDo) {
+  // The same spheres as a list, as a set, and as one that was written and mapped: shadows, mirrors,
+  // glass, fog, portals and paths see the same bytes, bodies are stopped at the same place.
+  std::vector<Sphere> all;
+  for (std::uint64_t i = 0; i < 150; ++i) {
+    const Vec3d at = Vec3d(8, 8, 2).cwiseProduct(chances(i, 0, 91)) - Vec3d(4, -1, 0);
+    all.push_back({at, 0.1 + 0.25 * chance(i, 3, 91), static_cast<int>(i % 3)});
+  }
+  const auto set = set_of(all, SphereKeeping::exact);
+  const test::TemporaryFolder folder;
+  io::write_spheres(folder.path() + "/s.spheres", *set);
+  const auto scene_of = [&](const Spheres& spheres) {
+    Scene scene;
+    scene.materials = {{.base = {0.7f, 0.3f, 0.2f}},
+                       {.base = {0.9f, 0.9f, 0.9f}, .specular = 0.8f, .metal = 1},
+                       {.base = {1, 1, 1}, .opacity = 0.02, .specular = 0.04f, .index = 1.5}};
+    scene.room().add(spheres);
+    scene.room().add(field::plane({0, 0, 1}, -0.3).made_of(0));
+    scene.room().light.sun = Sun{};
+    scene.room().light.lamps.push_back({.place = {0, 3, 4}, .radius = 0.1, .power = 30});
+    scene.room().sky = Sky{};
+    scene.room().fog.end = 40;
+    return scene;
+  };
+  const auto seen = [&](const Spheres& spheres, Transport transport) {
+    const World world = compile(scene_of(spheres));
+    Budget budget;
+    budget.frame = {.width = 48, .height = 30, .samples = 2};
+    budget.light.transport = transport;
+    budget.light.fog = FogLight::sampled;
+    budget.light.softness = Softness::sampled;
+    const Frame frame = render(world, Camera::look_at({0, -2, 1.5}, {0, 5, 1}, degrees(60)), budget,
+                               {.layers = {Layer::color, Layer::cell, Layer::normal}});
+    std::string bytes;
+    for (const Layer layer : {Layer::color, Layer::normal}) {
+      for (int channel = 0; channel < 3; ++channel) {
+        for (int y = 0; y < 30; ++y) {
+          const auto row = frame.values(layer, channel).row(y);
+          bytes.append(reinterpret_cast<const char*>(row.data()), row.size_bytes());
+        }
+      }
+    }
+    for (int y = 0; y < 30; ++y) {
+      const auto row = frame.codes(Layer::cell).row(y);
+      bytes.append(reinterpret_cast<const char*>(row.data()), row.size_bytes());
+    }
+    return bytes;
+  };
+  const auto mapped = io::map_spheres(folder.path() + "/s.spheres");
+  for (const Transport transport : {Transport::direct, Transport::paths}) {
+    const std::string listed = seen(Spheres(all), transport);
+    EXPECT_EQ(seen(Spheres(set), transport) == listed, true) << name_of(transport);
+    EXPECT_EQ(seen(Spheres(mapped), transport) == listed, true) << name_of(transport);
+  }
+  // Light that is sought: as many emitters, wherever they are kept.
+  const auto list = Spheres(all).compile({.materials = 3});
+  const auto kept = Spheres(mapped).compile({.materials = 3});
+  const std::vector<Emitter> one = list->emitters({false, true, false});
+  const std::vector<Emitter> two = kept->emitters({false, true, false});
+  ASSERT_EQ(one.size(), 50u);
+  ASSERT_EQ(two.size(), 50u);
+  for (std::size_t i = 0; i < one.size(); ++i) {
+    EXPECT_EQ(one[i].item, two[i].item);
+    EXPECT_EQ(one[i].place, two[i].place);
+  }
+  for (std::uint64_t i = 0; i < 100; ++i) {
+    const Vec3d place = 9 * chances(i, 5, 92) - Vec3d(4, 0, 0);
+    const auto near = list->closest(place);
+    const auto also = kept->closest(place);
+    ASSERT_TRUE(near && also);
+    EXPECT_EQ(near->place, also->place);
+    EXPECT_EQ(near->least, also->least);
+  }
 }
 
 TEST(SphereSets, RefuseWhatIsNone) {
