@@ -428,7 +428,8 @@ TEST(SphereFiles, HaveTheirOwnColorsInPictures) {
       const Layer layer = transport == Transport::paths ? Layer::radiance : Layer::color;
       const Frame frame = render(world, camera, budget, {.layers = {layer, Layer::cell}});
       // A little to either side.
-      for (const auto& [x, code] : {std::pair(35, colors[0]), {45, colors[1]}}) {
+      for (const int x : {35, 45}) {
+        const std::uint32_t code = colors[x < 40 ? 0 : 1];
         EXPECT_EQ(frame.codes(Layer::cell)(x, 20), x < 40 ? 0u : 1u);
         // Without lamps surfaces are a little darker the less they face the eye.
         const auto blue = code & 255 ? 2 : 0;
@@ -474,7 +475,10 @@ TEST_F(MakeSpheres, FromFilesAndFromPollen) {
                "    - spheres: {files: [a.ply], columns: {radius: size}, materials: [pearl, gold, "
                "pearl, gold], scale: 0.01}\n"
                "    - spheres: {pollen: {count: 3000, seed: 4}, material: pearl}\n");
-  ASSERT_EQ(tool("render s.yaml -o s.png --size 32x20").code, 0);
+  const test::Outcome rendered = tool("render s.yaml -o s.png --size 32x20 --cost");
+  ASSERT_EQ(rendered.code, 0) << rendered.errors;
+  EXPECT_THAT(rendered.output, HasSubstr("5000 spheres of radius"));
+  EXPECT_THAT(rendered.output, HasSubstr("put in order in"));
   const test::Outcome checked = tool("check s.yaml");
   EXPECT_THAT(checked.output, HasSubstr("3000 spheres of radius"));
 }

@@ -30,6 +30,16 @@ std::string error_text(const Metric& metric, const Setting& setting) {
   return fmt::format("{} {}", metric.name, io::metric_text(metric, setting.error));
 }
 
+/// How sets of spheres are held, and what reading and ordering them took.
+void tell_sets(const Scene& scene) {
+  for (const Room& room : scene.rooms) {
+    for (const std::shared_ptr<const SolidPart>& part : room.parts) {
+      const auto* const spheres = dynamic_cast<const Spheres*>(part.get());
+      if (spheres != nullptr && spheres->set != nullptr) put(io::sphere_set_text(*spheres->set));
+    }
+  }
+}
+
 const char* cost_name(RankBy by) {
   return by == RankBy::time ? "ms" : by == RankBy::cpu ? "ms of all threads" : "of work";
 }
@@ -175,7 +185,10 @@ int run_growing(const RenderCommand& command, const io::SceneFile& file, const W
     put(io::frame_json(grown.frame));
   } else if (!command.common.quiet) {
     put(io::cost_text(grown.frame));
-    if (command.cost) put(io::stages_text(grown.frame.cost));
+    if (command.cost) {
+      tell_sets(file.scene);
+      put(io::stages_text(grown.frame.cost));
+    }
     if (!grown.stopped) print("ended by {}\n", grown.ended_by);
     print("{}\n", command.output);
   }
@@ -259,7 +272,10 @@ int run(const RenderCommand& command) {
       put(io::frame_json(frame));
     } else if (!command.common.quiet) {
       put(io::cost_text(frame));
-      if (command.cost) put(io::stages_text(frame.cost));
+      if (command.cost) {
+        tell_sets(file.scene);
+        put(io::stages_text(frame.cost));
+      }
       print("{}\n", command.output);
     }
     return success;
