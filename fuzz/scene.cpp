@@ -10,14 +10,34 @@ namespace {
 
 using namespace photonlane;
 
-/// Large pictures are slow, not wrong: there are other tests for their limits.
+bool is_digit(char c) { return c >= '0' && c <= '9'; }
+
+/// Whether a text may ask for more than 9,999 grains of pollen. Each is made and put in order while
+/// the text is read, and where no count is said there are a million.
+bool has_much_pollen(std::string_view text) {
+  constexpr std::string_view key = "pollen:";
+  for (auto at = text.find(key); at != text.npos; at = text.find(key, at + 1)) {
+    auto next = text.substr(at + key.size(), 40);
+    if (next.find("base") != next.npos) continue;  // a material
+    const auto count = next.find("count:");
+    if (count == next.npos) return true;
+    int digits = 0;
+    next = next.substr(count + 6);
+    for (const char c : next.substr(0, next.find_first_of(",}\n"))) {
+      digits = is_digit(c) ? digits + 1 : 0;
+      if (digits > 4 || c == '$' || c == 'e' || c == 'E') return true;
+    }
+  }
+  return false;
+}
+
+/// Large pictures and sets are slow, not wrong: there are other tests for their limits.
 bool draws_much(std::string_view text) {
+  if (has_much_pollen(text)) return true;
   for (const std::string_view key : {"width:", "height:", "times:", "roots:", "iterations:"}) {
     for (auto at = text.find(key); at != text.npos; at = text.find(key, at + 1)) {
       const auto number = text.substr(at + key.size(), 12);
-      if (std::count_if(number.begin(), number.end(), [](char c) { return c >= '0' && c <= '9'; }) >
-          3)
-        return true;
+      if (std::count_if(number.begin(), number.end(), is_digit) > 3) return true;
     }
   }
   return text.find("include") != text.npos;

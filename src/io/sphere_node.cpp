@@ -4,6 +4,7 @@
 
 #include "io/read_node.hpp"
 #include "io/scene_names.hpp"
+#include "io/sphere_words.hpp"
 #include "io/yaml_text.hpp"
 #include "photonlane/io/sphere_file.hpp"
 #include "photonlane/spheres/pollen_generator.hpp"
@@ -52,12 +53,6 @@ double read_number(const Node& node, double low, double high) {
   return value;
 }
 
-std::uint64_t read_whole_number(const Node& node) {
-  const double value = read_number(node, 0, 0x1p53);
-  if (value != std::floor(value)) node.refuse("expected a whole number");
-  return static_cast<std::uint64_t>(value);
-}
-
 /// One of an enumeration's names.
 template <class Enumeration>
 Enumeration read_choice(const Node& node, std::string_view what) {
@@ -70,53 +65,23 @@ Enumeration read_choice(const Node& node, std::string_view what) {
   return static_cast<Enumeration>(found - names.begin());
 }
 
-int quantity_of(std::string_view key) {
-  const auto& names = choice_names<SphereQuantity>;
-  const auto found = std::find(names.begin(), names.end(), key);
-  return found == names.end() ? -1 : static_cast<int>(found - names.begin());
-}
-
-/// {x: name, ...}
 void read_columns(const Node& node, SphereFiles& files) {
   for (const auto& [key, value] : node.map("columns")) {
-    const int q = quantity_of(key.text());
-    if (q < 0) refuse_key(key, scene_node("sphere_columns").names());
-    files.columns[static_cast<std::size_t>(q)] = value.text();
+    at_place(key, [&, &quantity = key, &name = value] {
+      set_column(quantity.text(), name.text(), files);
+    });
   }
 }
 
-/// {stride: 24, x: 0, radius: {offset: 12, type: float64}, ...}
 void read_record(const Node& node, SphereFiles& files) {
-  SphereField usual{0, 12, SphereNumber::float32};
-  const auto entries = node.map("a record");
-  for (const auto& [key, value] : entries) {
-    if (key.text() == "stride") usual.stride = read_whole_number(value);
-    if (key.text() == "type") usual.type = read_choice<SphereNumber>(value, "type");
-    if (key.text() == "count") files.count = read_whole_number(value);
-  }
-  for (const auto& [key, value] : entries) {
-    const int q = quantity_of(key.text());
-    if (q < 0) {
-      if (key.text() == "stride" || key.text() == "type" || key.text() == "count") continue;
-      refuse_key(key, scene_node("sphere_record").names());
-    }
-    SphereField field = usual;
-    if (value.kind() == Node::Kind::map) {
-      for (const auto& [own, number] : value.map("a place")) {
-        if (own.text() == "offset") {
-          field.offset = read_whole_number(number);
-        } else if (own.text() == "stride") {
-          field.stride = read_whole_number(number);
-        } else if (own.text() == "type") {
-          field.type = read_choice<SphereNumber>(number, "type");
-        } else {
-          refuse_key(own, {"offset", "stride", "type"});
-        }
-      }
-    } else {
-      field.offset = read_whole_number(value);
-    }
-    files.fields[static_cast<std::size_t>(q)] = field;
+  const auto& entries = node.map("a record");
+  std::vector<SphereWord> words;
+  for (const auto& [key, value] : entries) words.emplace_back(key.text(), value.text());
+  std::size_t now = 0;
+  try {
+    set_places(words, files, now);
+  } catch (const Error& error) {
+    entries[now].second.refuse(error.message());
   }
 }
 
@@ -139,9 +104,7 @@ std::string source_text(const std::vector<std::string>& names, const SphereFiles
       columns += fmt::format("  {}: {}\n", name, yaml_quoted(files.columns[q]));
     }
     if (files.fields[q]) {
-      record +=
-          fmt::format("  {}: {{offset: {}, stride: {}, type: {}}}\n", name, files.fields[q]->offset,
-                      files.fields[q]->stride, name_of(files.fields[q]->type));
+      record += fmt::format("  {}: {}\n", name, yaml_quoted(place_word(*files.fields[q])));
     }
   }
   if (!columns.empty()) text += "columns:\n" + columns;

@@ -10,6 +10,7 @@
 
 #include "base/parallel.hpp"
 #include "io/files.hpp"
+#include "io/mapped_file.hpp"
 #include "io/sphere_sources.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/base/random.hpp"
@@ -179,6 +180,24 @@ std::shared_ptr<const SphereSet> map_spheres(const std::string& path, bool whole
     refuse(path, error.message());
   }
   return std::make_shared<const SphereSet>(std::move(store));
+}
+
+int working_file(const std::string& beside) {
+  std::string folder = folder_of(beside);
+  if (folder.empty()) folder = ".";
+  int file = open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+  if (file < 0) {
+    // Not every file system has files without a name.
+    std::string name = folder + "/.photonlane-XXXXXX";
+    file = mkostemp(name.data(), O_CLOEXEC);
+    if (file >= 0) unlink(name.c_str());
+  }
+  if (file < 0) {
+    throw Error(ErrorKind::file,
+                fmt::format("no working file can be made there: {}", std::strerror(errno)),
+                Place{folder});
+  }
+  return file;
 }
 
 std::shared_ptr<const SphereSet> read_spheres(const SphereFiles& files,

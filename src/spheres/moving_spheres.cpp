@@ -12,12 +12,10 @@
 namespace photonlane {
 namespace {
 
-constexpr double largest_place = 1e6;  // meters
-
 /// Not of what is no number either.
 bool can_be(const Vec3d& place) {
-  return std::abs(place.x()) <= largest_place && std::abs(place.y()) <= largest_place &&
-         std::abs(place.z()) <= largest_place;
+  return std::abs(place.x()) <= farthest_sphere && std::abs(place.y()) <= farthest_sphere &&
+         std::abs(place.z()) <= farthest_sphere;
 }
 
 double surface(const NodeBox& box) {
@@ -51,9 +49,10 @@ struct MovingSpheres::State {
   std::shared_ptr<SphereStore> store;
   SphereTree tree;
   SphereNode* nodes[SphereTree::most_levels];
-  SphereWide* wide;
+  SphereEight* wide;
   std::vector<double> surface_made;  ///< of each part's boxes, as it was put in order
   double parts_made = 0;             ///< of parts in nodes above them
+  std::uint64_t unlooked = 0;        ///< spheres moved since parts were last looked at
 
   SphereNode* level(int which) const { return nodes[which]; }
   std::uint64_t nodes_of_part(int which) const {
@@ -72,7 +71,7 @@ struct MovingSpheres::State {
         box = box_of(level(which - 1)[8 * node + static_cast<unsigned>(child)]);
         continue;
       }
-      const SphereWide& eight = wide[tree.block_of(node, child)];
+      const SphereEight& eight = wide[tree.block_of(node, child)];
       for (int k = 0; k < 8; ++k) {
         box.add(eight.x[k] - tree.origin.x(), eight.y[k] - tree.origin.y(),
                 eight.z[k] - tree.origin.z(), eight.radius[k]);
@@ -113,7 +112,7 @@ void MovingSpheres::State::put_in_order(std::uint64_t part) const {
   std::byte* const bytes = store->bytes();
   auto* const original = reinterpret_cast<std::uint32_t*>(bytes + store->arrays().original);
   auto* const slot_of = reinterpret_cast<std::uint32_t*>(bytes + store->arrays().slot_of);
-  const std::vector<SphereWide> before(wide + first, wide + first + blocks);
+  const std::vector<SphereEight> before(wide + first, wide + first + blocks);
   const std::vector<std::uint32_t> named(original + 8 * first, original + 8 * (first + blocks));
   const auto copy_of = [&](std::uint64_t at, std::uint64_t each) {
     const auto* const from = reinterpret_cast<const std::uint8_t*>(bytes + at) + 8 * first * each;
@@ -122,7 +121,7 @@ void MovingSpheres::State::put_in_order(std::uint64_t part) const {
   const auto materials = copy_of(store->arrays().materials, head.material_bytes);
   const auto colors = copy_of(store->arrays().colors, head.color_bytes);
   NodeBox box;
-  for (const SphereWide& eight : before) {
+  for (const SphereEight& eight : before) {
     for (int k = 0; k < 8; ++k) box.add(eight.x[k], eight.y[k], eight.z[k], 0);
   }
   double longest = 1e-300;
@@ -130,7 +129,7 @@ void MovingSpheres::State::put_in_order(std::uint64_t part) const {
   const double steps = (0x1p32 - 1025) / longest;
   std::vector<SphereKey> keys(count);
   for (std::uint64_t i = 0; i < count; ++i) {
-    const SphereWide& eight = before[i / 8];
+    const SphereEight& eight = before[i / 8];
     const double at[3] = {eight.x[i % 8], eight.y[i % 8], eight.z[i % 8]};
     for (int axis = 0; axis < 3; ++axis) {
       keys[i].at[axis] = static_cast<std::uint32_t>((at[axis] - box.low[axis]) * steps);
@@ -141,8 +140,8 @@ void MovingSpheres::State::put_in_order(std::uint64_t part) const {
   SphereOrder().order(keys, tree.part_levels, SphereTree::block, axes);
   for (std::uint64_t i = 0; i < 8 * blocks; ++i) {
     const std::uint64_t from = keys[std::min(i, count - 1)].index;
-    const SphereWide& eight = before[from / 8];
-    SphereWide& to = wide[first + i / 8];
+    const SphereEight& eight = before[from / 8];
+    SphereEight& to = wide[first + i / 8];
     to.x[i % 8] = eight.x[from % 8];
     to.y[i % 8] = eight.y[from % 8];
     to.z[i % 8] = eight.z[from % 8];
@@ -187,7 +186,7 @@ void MovingSpheres::take(std::shared_ptr<const SphereSet> set) {
     state_->nodes[level] =
         reinterpret_cast<SphereNode*>(bytes + state_->store->arrays().nodes[level]);
   }
-  state_->wide = reinterpret_cast<SphereWide*>(bytes + state_->store->arrays().wide);
+  state_->wide = reinterpret_cast<SphereEight*>(bytes + state_->store->arrays().wide);
   const std::uint64_t parts = state_->store->head().parts;
   state_->surface_made.resize(parts);
   parallel_for(threads_, parts,
@@ -252,7 +251,7 @@ SphereUpdate MovingSpheres::move(std::span<const std::uint32_t> which,
         std::upper_bound(first, first + parts, static_cast<std::uint32_t>(block)) - first - 1);
     // The last one of a part may be there several times.
     for (; slot < 8 * (block + 1) && tree.original[slot] == which[i]; ++slot) {
-      SphereWide& eight = state_->wide[block];
+      SphereEight& eight = state_->wide[block];
       eight.x[slot % 8] = centers[i].x();
       eight.y[slot % 8] = centers[i].y();
       eight.z[slot % 8] = centers[i].z();
@@ -269,7 +268,6 @@ SphereUpdate MovingSpheres::move(std::span<const std::uint32_t> which,
 SphereUpdate MovingSpheres::mend(std::span<const std::uint32_t> moved, bool all) {
   const SphereTree& tree = state_->tree;
   const std::uint64_t parts = state_->store->head().parts;
-  std::vector<std::uint32_t> touched;  // parts
   if (all) {
     for (int level = 0; level < tree.part_levels; ++level) {
       const std::uint64_t count = parts * state_->nodes_of_part(level);
@@ -281,7 +279,6 @@ SphereUpdate MovingSpheres::mend(std::span<const std::uint32_t> moved, bool all)
         }
       });
     }
-    for (std::uint32_t part = 0; part < parts; ++part) touched.push_back(part);
   } else {
     std::vector<std::uint32_t> nodes(moved.begin(), moved.end());
     for (int level = 0; level < tree.part_levels; ++level) {
@@ -292,17 +289,17 @@ SphereUpdate MovingSpheres::mend(std::span<const std::uint32_t> moved, bool all)
         if (level + 1 < tree.part_levels) node >>= 3;
       }
     }
-    touched = std::move(nodes);
   }
   SphereUpdate update;
-  // A few that moved are a few boxes that grew: looking through all of a large part for them would
-  // cost more than they do.
-  const bool look = all || moved.size() * 64 >= state_->store->head().blocks;
-  std::vector<double> grown(touched.size(), 1);
-  if (look) {
-    parallel_for(threads_, touched.size(), [&](std::size_t i) {
-      const double made = state_->surface_made[touched[i]];
-      grown[i] = made > 0 ? state_->surface_of(touched[i]) / made : 1;
+  // A few that moved are a few boxes that grew: looking through all parts for them would cost more
+  // than they do, until they are some.
+  state_->unlooked += moved.size();
+  std::vector<double> grown(parts, 1);
+  if (all || state_->unlooked * 64 >= state_->store->head().blocks) {
+    state_->unlooked = 0;
+    parallel_for(threads_, parts, [&](std::size_t part) {
+      const double made = state_->surface_made[part];
+      grown[part] = made > 0 ? state_->surface_of(part) / made : 1;
     });
   }
   for (const double one : grown) update.grown = std::max(update.grown, one);
@@ -323,9 +320,9 @@ SphereUpdate MovingSpheres::mend(std::span<const std::uint32_t> moved, bool all)
                                    .progress = {}}));
     return update;
   }
-  std::vector<std::uint32_t> bad;
-  for (std::size_t i = 0; i < touched.size(); ++i) {
-    if (grown[i] > most_grown) bad.push_back(touched[i]);
+  std::vector<std::uint64_t> bad;
+  for (std::uint64_t part = 0; part < parts; ++part) {
+    if (grown[part] > most_grown) bad.push_back(part);
   }
   parallel_for(threads_, bad.size(), [&](std::size_t i) {
     state_->put_in_order(bad[i]);

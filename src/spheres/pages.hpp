@@ -28,9 +28,15 @@ class Pages {
   static std::shared_ptr<std::byte> shared(std::unique_ptr<Pages> pages);
 
  private:
+  /// Closed in the end, also where nothing came of its pages.
+  struct File {
+    int number;
+    ~File();
+  };
+
   std::byte* bytes_ = nullptr;
   std::size_t size_ = 0;
-  int file_ = -1;
+  File file_;
 };
 
 }  // namespace photonlane

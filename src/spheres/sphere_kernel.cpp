@@ -1,7 +1,7 @@
 #include <bit>
 #include <cmath>
-#include <cstddef>
 #include <limits>
+#include <numbers>
 
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
@@ -11,6 +11,9 @@
 #define HWY_TARGET_INCLUDE "spheres/sphere_kernel.cpp"
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
+
+#include "spheres/sphere_blocks-inl.h"
+#include "spheres/sphere_boxes-inl.h"
 
 #ifndef PHOTONLANE_SPHERES_SHARED
 #define PHOTONLANE_SPHERES_SHARED
@@ -43,37 +46,6 @@ inline unsigned turn_bits(unsigned mask, unsigned turned) {
   return mask;
 }
 
-/// Lanes as boxes are compared with them, in floats: counted from the tree's origin, or from where
-/// they come near it, where that is far.
-struct BoxLanes {
-  static constexpr std::size_t capacity = SphereLanes::capacity;
-  alignas(64) float from[3][capacity];
-  alignas(64) float inverse[3][capacity];
-  alignas(64) float way[3][capacity];
-  alignas(64) float doubt[capacity];     ///< meters: what floats may get wrong of a place
-  alignas(64) float slack[3][capacity];  ///< in t: that
-  alignas(64) float start[capacity];
-  alignas(64) float limit[capacity];     ///< below all numbers: nothing is looked for any more
-  alignas(64) float rounding[capacity];  ///< what t may be wrong by, beside
-  alignas(64) std::int32_t steps[capacity];
-  alignas(64) std::int32_t octant[capacity];
-  alignas(64) double offset[capacity];  ///< t of where they are counted from
-  alignas(64) double inverse_square[capacity];
-  alignas(64) double tiny[capacity];  ///< meters: what doubles may get wrong
-
-  static constexpr float never = std::numeric_limits<float>::infinity();
-
-  void bound(std::size_t i, double t) {
-    // Rounded up.
-    const auto near = static_cast<float>(t - offset[i]);
-    limit[i] = near + std::abs(near) * 0x1p-22f + rounding[i];
-  }
-};
-
-inline float power_of_two(std::int8_t exponent) {
-  return std::bit_cast<float>(static_cast<std::uint32_t>(127 + exponent) << 23);
-}
-
 struct StackEntry {
   std::uint32_t node;
   std::uint32_t level;
@@ -88,191 +60,6 @@ namespace photonlane {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-/// Lanes that go through nodes together, unless they are as few as that.
-constexpr std::size_t company = 16;
-constexpr int few = 2;
-using DP = hn::CappedTag<float, company>;
-using DF = hn::CappedTag<float, 8>;
-using DW = hn::CappedTag<double, 8>;
-
-template <class D>
-HWY_INLINE unsigned BitsOf(D d, hn::Mask<D> mask) {
-  std::uint8_t bytes[8] = {};
-  hn::StoreMaskBits(d, mask, bytes);
-  return bytes[0];
-}
-
-template <class D>
-HWY_INLINE unsigned BitsOf16(D d, hn::Mask<D> mask) {
-  std::uint8_t bytes[8] = {};
-  hn::StoreMaskBits(d, mask, bytes);
-  return bytes[0] | (static_cast<unsigned>(bytes[1]) << 8);
-}
-
-/// One of them, its coordinates side by side.
-struct OneLane {
-  HWY_ALIGN float from[4] = {};
-  HWY_ALIGN float inverse[4] = {};
-  HWY_ALIGN float slack[4] = {};
-  std::size_t near_side[3];  ///< where a node has the sides that the lane meets first
-  std::size_t far_side[3];
-  float start;
-  unsigned octant;
-  OneLane(const BoxLanes& boxes, std::size_t i)
-      : start(boxes.start[i]), octant(static_cast<unsigned>(boxes.octant[i])) {
-    for (int axis = 0; axis < 3; ++axis) {
-      from[axis] = boxes.from[axis][i];
-      inverse[axis] = boxes.inverse[axis][i];
-      slack[axis] = boxes.slack[axis][i];
-      SidesOf(octant, axis, &near_side[axis], &far_side[axis]);
-    }
-  }
-  static void SidesOf(unsigned octant, int axis, std::size_t* near_side, std::size_t* far_side) {
-    const std::size_t low = offsetof(SphereNode, low) + 8 * static_cast<std::size_t>(axis);
-    const std::size_t high = offsetof(SphereNode, high) + 8 * static_cast<std::size_t>(axis);
-    const bool back = (octant >> axis & 1) != 0;
-    *near_side = back ? high : low;
-    *far_side = back ? low : high;
-  }
-};
-
-/// A node's steps and origin as one lane has them: byte * scale + near_base is where it comes into
-/// a box, byte * scale + far_base where it leaves it. Lanes together work it out alike.
-struct NodeLane {
-  HWY_ALIGN float scale[4];
-  HWY_ALIGN float near_base[4];
-  HWY_ALIGN float far_base[4];
-};
-HWY_INLINE NodeLane AsSeen(const SphereNode& node, const OneLane& lane) {
-  const hn::CappedTag<float, 4> d;
-  const hn::RebindToSigned<decltype(d)> d32;
-  const hn::Rebind<std::int8_t, decltype(d)> d8;
-  NodeLane result;
-  for (std::size_t k = 0; k < 4; k += hn::Lanes(d)) {
-    // The fourth is the axes' byte; nothing comes of it.
-    const auto exponent = hn::PromoteTo(d32, hn::LoadU(d8, node.exponent + k));
-    const auto step = hn::BitCast(
-        d,
-        hn::And(hn::ShiftLeft<23>(hn::Add(exponent, hn::Set(d32, 127))), hn::Set(d32, 0x7f800000)));
-    const auto inverse = hn::Load(d, lane.inverse + k);
-    const auto scale = hn::Mul(step, inverse);
-    const auto base =
-        hn::Mul(hn::Sub(hn::LoadU(d, node.origin + k), hn::Load(d, lane.from + k)), inverse);
-    // What is held in 65536ths may lie that far outside.
-    const auto wide =
-        hn::Add(hn::Load(d, lane.slack + k), hn::Mul(hn::Abs(scale), hn::Set(d, 1.0f / 256)));
-    hn::Store(scale, d, result.scale + k);
-    hn::Store(hn::Sub(base, wide), d, result.near_base + k);
-    hn::Store(hn::Add(base, wide), d, result.far_base + k);
-  }
-  return result;
-}
-
-/// Which of a node's children a lane may come into before its limit, and where.
-HWY_INLINE unsigned Children(const SphereNode& node, const OneLane& lane, float limit,
-                             float* near) {
-  const DF d;
-  const hn::Rebind<std::uint8_t, DF> d8;
-  const hn::RebindToSigned<DF> d32;
-  const std::size_t width = hn::Lanes(d);
-  const auto* const bytes = reinterpret_cast<const std::uint8_t*>(&node);
-  const NodeLane seen = AsSeen(node, lane);
-  unsigned result = 0;
-  for (std::size_t k = 0; k < 8; k += width) {
-    const auto side = [&](std::size_t offset) HWY_ATTR {
-      return hn::ConvertTo(d, hn::PromoteTo(d32, hn::LoadU(d8, bytes + offset + k)));
-    };
-    auto in = hn::Set(d, lane.start);
-    auto out = hn::Set(d, limit);
-    const auto along = [&](int axis) HWY_ATTR {
-      const auto by = hn::Set(d, seen.scale[axis]);
-      in = hn::Max(
-          in, hn::Add(hn::Mul(side(lane.near_side[axis]), by), hn::Set(d, seen.near_base[axis])));
-      out = hn::Min(
-          out, hn::Add(hn::Mul(side(lane.far_side[axis]), by), hn::Set(d, seen.far_base[axis])));
-    };
-    along(0);
-    along(1);
-    along(2);
-    const auto there = hn::Le(side(offsetof(SphereNode, low)), side(offsetof(SphereNode, high)));
-    hn::Store(in, d, near + k);
-    result |= BitsOf(d, hn::And(there, hn::Le(in, out))) << k;
-  }
-  return result;
-}
-
-/// Spheres of a block, as doubles.
-struct Eight {
-  HWY_ALIGN double x[8];
-  HWY_ALIGN double y[8];
-  HWY_ALIGN double z[8];
-  HWY_ALIGN double radius[8];
-};
-
-HWY_INLINE void Decode(const SphereTree& tree, const SphereNode& node, int child,
-                       const SphereLeaf& leaf, Eight& eight) {
-  const DW d;
-  const hn::Rebind<std::uint16_t, DW> d16;
-  const hn::Rebind<std::int32_t, DW> d32;
-  const hn::Rebind<std::uint32_t, DW> du32;
-  const hn::Rebind<float, DW> df;
-  const std::size_t width = hn::Lanes(d);
-  const std::uint16_t* const from[3] = {leaf.x, leaf.y, leaf.z};
-  double* const to[3] = {eight.x, eight.y, eight.z};
-  for (int axis = 0; axis < 3; ++axis) {
-    const auto low = hn::Set(d, node.low_of(axis, child));
-    const auto cell =
-        hn::Set(d, (node.high[axis][child] - node.low[axis][child]) * node.step(axis) * 0x1p-16);
-    const auto origin = hn::Set(d, tree.origin[axis]);
-    for (std::size_t k = 0; k < 8; k += width) {
-      const auto steps = hn::PromoteTo(d, hn::PromoteTo(d32, hn::LoadU(d16, from[axis] + k)));
-      hn::Store(hn::Add(hn::Add(low, hn::Mul(steps, cell)), origin), d, to[axis] + k);
-    }
-  }
-  const auto unit = hn::Set(d, tree.unit);
-  for (std::size_t k = 0; k < 8; k += width) {
-    const auto code = hn::PromoteTo(du32, hn::LoadU(d16, leaf.radius + k));
-    const auto bits = hn::ShiftLeft<12>(hn::Add(code, hn::Set(du32, SphereRadius::offset)));
-    const auto share =
-        hn::IfThenZeroElse(hn::RebindMask(df, hn::Eq(code, hn::Zero(du32))), hn::BitCast(df, bits));
-    hn::Store(hn::Mul(hn::PromoteTo(d, share), unit), d, eight.radius + k);
-  }
-}
-
-/// Of eight spheres, those whose surface the lane may come to between its start and the limit.
-HWY_INLINE unsigned MayMeet(const Eight& eight, const SphereLane& lane, double inverse_square,
-                            double tiny_length, double limit) {
-  const DW d;
-  const std::size_t width = hn::Lanes(d);
-  const auto way_x = hn::Set(d, lane.way_x);
-  const auto way_y = hn::Set(d, lane.way_y);
-  const auto way_z = hn::Set(d, lane.way_z);
-  const auto inverse = hn::Set(d, inverse_square);
-  const auto tiny = hn::Set(d, tiny_length);
-  unsigned result = 0;
-  for (std::size_t k = 0; k < 8; k += width) {
-    const auto off_x = hn::Sub(hn::Load(d, eight.x + k), hn::Set(d, lane.x));
-    const auto off_y = hn::Sub(hn::Load(d, eight.y + k), hn::Set(d, lane.y));
-    const auto off_z = hn::Sub(hn::Load(d, eight.z + k), hn::Set(d, lane.z));
-    // Only which spheres are looked at exactly goes by these: they may be contracted.
-    const auto along =
-        hn::Mul(hn::MulAdd(off_x, way_x, hn::MulAdd(off_y, way_y, hn::Mul(off_z, way_z))), inverse);
-    const auto side_x = hn::NegMulAdd(along, way_x, off_x);
-    const auto side_y = hn::NegMulAdd(along, way_y, off_y);
-    const auto side_z = hn::NegMulAdd(along, way_z, off_z);
-    const auto square =
-        hn::MulAdd(side_x, side_x, hn::MulAdd(side_y, side_y, hn::Mul(side_z, side_z)));
-    const auto wide = hn::Add(hn::Load(d, eight.radius + k), tiny);
-    // A way is of unit length but for what floats round: half a chord is at most this.
-    const auto most = hn::Set(d, 1.001);
-    const auto after = hn::Ge(hn::MulAdd(wide, most, along), hn::Set(d, lane.start));
-    const auto before = hn::Le(hn::NegMulAdd(wide, most, along), hn::Set(d, limit));
-    const auto may = hn::And(hn::And(after, before), hn::Le(square, hn::Mul(wide, wide)));
-    result |= BitsOf(d, may) << k;
-  }
-  return result;
-}
-
 /// Large sets wait for memory more than for anything else: what will be looked at next is sent for
 /// while something else is done.
 HWY_INLINE void SendFor(const SphereTree& tree, std::uint32_t level, std::uint64_t child) {
@@ -282,105 +69,6 @@ HWY_INLINE void SendForBlocks(const SphereTree& tree, std::uint64_t node, unsign
   if (tree.leaves == nullptr) return;
   for (; children != 0; children &= children - 1) {
     __builtin_prefetch(tree.leaves + tree.block_of(node, std::countr_zero(children)));
-  }
-}
-
-/// A block's spheres: where they lie, or decoded into `room`.
-HWY_INLINE const Eight* Spheres(const SphereTree& tree, std::uint64_t node, int child,
-                                Eight& room) {
-  const std::uint64_t block = tree.block_of(node, child);
-  const SphereWide* wide = nullptr;
-  if (tree.leaves == nullptr) {
-    wide = tree.wide + block;
-  } else if (tree.leaves[block].radius[0] == SphereLeaf::wide) {
-    wide = &tree.wide_of(tree.leaves[block]);
-  }
-  static_assert(sizeof(Eight) == sizeof(SphereWide));
-  if (wide != nullptr) return reinterpret_cast<const Eight*>(wide);
-  Decode(tree, tree.nodes[0][node], child, tree.leaves[block], room);
-  return &room;
-}
-
-HWY_INLINE SphereLane LaneOf(const SphereLanes& lanes, std::size_t i) {
-  return {lanes.x[i],     lanes.y[i],     lanes.z[i],     lanes.way_x[i], lanes.way_y[i],
-          lanes.way_z[i], lanes.start[i], lanes.limit[i], lanes.single};
-}
-
-/// Lane i looks at a sphere.
-HWY_INLINE void LookAtSphere(const SphereTree& tree, std::uint64_t block, const Eight& eight, int k,
-                             const SphereLane& lane, bool any, std::size_t i, BoxLanes& boxes,
-                             SphereLanes& lanes) {
-  const Vec3d center(eight.x[k], eight.y[k], eight.z[k]);
-  double t = 0;
-  if (!meet_exactly(center, eight.radius[k], lane, &t)) return;
-  const auto slot = static_cast<std::uint32_t>(8 * block + static_cast<unsigned>(k));
-  if (lanes.slot[i] != SphereLanes::none) {
-    if (t > lanes.t[i]) return;
-    if (t == lanes.t[i] && tree.item_of(slot) >= tree.item_of(lanes.slot[i])) return;
-  }
-  lanes.slot[i] = slot;
-  lanes.t[i] = t;
-  lanes.center_x[i] = center.x();
-  lanes.center_y[i] = center.y();
-  lanes.center_z[i] = center.z();
-  boxes.bound(i, t);
-  if (any) boxes.limit[i] = -BoxLanes::never;
-}
-
-/// Lane i looks at a block.
-HWY_INLINE void LookAt(const SphereTree& tree, std::uint64_t block, const Eight& eight, bool any,
-                       std::size_t i, BoxLanes& boxes, SphereLanes& lanes) {
-  ++boxes.steps[i];
-  const SphereLane lane = LaneOf(lanes, i);
-  // As floats are told, a limit may be passed by half a last place.
-  const double limit = lanes.single ? lanes.t[i] + std::abs(lanes.t[i]) * 0x1p-23 : lanes.t[i];
-  for (unsigned left = MayMeet(eight, lane, boxes.inverse_square[i], boxes.tiny[i], limit);
-       left != 0; left &= left - 1) {
-    LookAtSphere(tree, block, eight, std::countr_zero(left), lane, any, i, boxes, lanes);
-  }
-}
-
-/// The lanes `which` of the 16 from `first` on look at a block: in floats, whether they may meet a
-/// sphere, and exactly, where they may.
-void LookTogether(const SphereTree& tree, std::uint64_t block, const Eight& eight, unsigned which,
-                  bool any, std::size_t first, BoxLanes& boxes, SphereLanes& lanes) {
-  const DP d;
-  const std::size_t width = hn::Lanes(d);
-  for (unsigned left = which; left != 0; left &= left - 1) {
-    ++boxes.steps[first + static_cast<std::size_t>(std::countr_zero(left))];
-  }
-  float at[4][8];
-  for (int k = 0; k < 8; ++k) {
-    at[0][k] = static_cast<float>(eight.x[k] - tree.origin.x());
-    at[1][k] = static_cast<float>(eight.y[k] - tree.origin.y());
-    at[2][k] = static_cast<float>(eight.z[k] - tree.origin.z());
-    at[3][k] = static_cast<float>(eight.radius[k]);
-  }
-  for (int k = 0; k < 8; ++k) {
-    unsigned may = 0;
-    for (std::size_t part = 0; part < company; part += width) {
-      const std::size_t own = first + part;
-      const auto off_x = hn::Sub(hn::Set(d, at[0][k]), hn::Load(d, boxes.from[0] + own));
-      const auto off_y = hn::Sub(hn::Set(d, at[1][k]), hn::Load(d, boxes.from[1] + own));
-      const auto off_z = hn::Sub(hn::Set(d, at[2][k]), hn::Load(d, boxes.from[2] + own));
-      const auto way_x = hn::Load(d, boxes.way[0] + own);
-      const auto way_y = hn::Load(d, boxes.way[1] + own);
-      const auto way_z = hn::Load(d, boxes.way[2] + own);
-      const auto along = hn::MulAdd(off_x, way_x, hn::MulAdd(off_y, way_y, hn::Mul(off_z, way_z)));
-      const auto side_x = hn::NegMulAdd(along, way_x, off_x);
-      const auto side_y = hn::NegMulAdd(along, way_y, off_y);
-      const auto side_z = hn::NegMulAdd(along, way_z, off_z);
-      const auto square =
-          hn::MulAdd(side_x, side_x, hn::MulAdd(side_y, side_y, hn::Mul(side_z, side_z)));
-      const auto wide = hn::Add(hn::Set(d, at[3][k]), hn::Load(d, boxes.doubt + own));
-      const auto before =
-          hn::Le(hn::Sub(along, hn::Mul(wide, hn::Set(d, 1.001f))), hn::Load(d, boxes.limit + own));
-      may |= BitsOf16(d, hn::And(before, hn::Le(square, hn::Mul(wide, wide)))) << part;
-    }
-    for (unsigned left = may & which; left != 0; left &= left - 1) {
-      const std::size_t i = first + static_cast<std::size_t>(std::countr_zero(left));
-      LookAtSphere(tree, block, eight, k, LaneOf(lanes, i), any, i, boxes, lanes);
-    }
   }
 }
 
@@ -419,8 +107,8 @@ void MeetOneForAll(const SphereTree& tree, std::uint32_t above, std::uint32_t le
   const std::uint64_t within = first + (drawn >> 3);
   const std::uint64_t leaf_node = (part << (3 * (tree.part_levels - 1))) + (within >> 3);
   const int leaf_child = static_cast<int>(within & 7);
-  Eight room;
-  const Eight* const eight = Spheres(tree, leaf_node, leaf_child, room);
+  SphereEight room;
+  const SphereEight* const eight = Spheres(tree, leaf_node, leaf_child, room);
   const auto k = static_cast<std::size_t>(drawn & 7);
   const Vec3d way(lanes.way_x[i], lanes.way_y[i], lanes.way_z[i]);
   double sides[3];
@@ -431,12 +119,12 @@ void MeetOneForAll(const SphereTree& tree, std::uint32_t above, std::uint32_t le
                         std::abs(way.y()) * sides[2] * sides[0] +
                         std::abs(way.z()) * sides[0] * sides[1];
   const double radius = eight->radius[k];
-  const double discs = static_cast<double>(there) * 3.14159265358979323846 * radius * radius;
+  const double discs = static_cast<double>(there) * std::numbers::pi * radius * radius;
   const double chance = across > 0 ? 1 - std::exp(-discs / across) : 1;
   if (!(draw() < chance)) return;
   // Where on the disc.
   const double off = std::sqrt(draw());
-  const SineCosine turn = sine_cosine(2 * 3.14159265358979323846 * draw());
+  const SineCosine turn = sine_cosine(2 * std::numbers::pi * draw());
   const Vec3d side =
       (std::abs(way.z()) < 0.9 ? Vec3d(way.y(), -way.x(), 0) : Vec3d(0, way.z(), -way.y()))
           .normalized();
@@ -502,8 +190,8 @@ void MeetBelow(const SphereTree& tree, StackEntry first, bool any, std::size_t i
     for (; hit != 0; hit &= hit - 1) {
       const unsigned child = static_cast<unsigned>(std::countr_zero(hit)) ^ turned;
       if (!(near[child] <= boxes.limit[i])) continue;
-      Eight room;
-      const Eight* const eight = Spheres(tree, entry.node, static_cast<int>(child), room);
+      SphereEight room;
+      const SphereEight* const eight = Spheres(tree, entry.node, static_cast<int>(child), room);
       LookAt(tree, tree.block_of(entry.node, static_cast<int>(child)), *eight, any, i, boxes,
              lanes);
     }
@@ -548,9 +236,8 @@ void MeetTogether(const SphereTree& tree, std::size_t first, unsigned octant, un
     const std::uint32_t level = entry.level;
     unsigned active = 0;
     for (std::size_t k = 0; k < company; k += width) {
-      active |=
-          BitsOf16(d, hn::Le(hn::Load(d, entry.near + k), hn::Load(d, boxes.limit + first + k)))
-          << k;
+      active |= BitsOf(d, hn::Le(hn::Load(d, entry.near + k), hn::Load(d, boxes.limit + first + k)))
+                << k;
     }
     if (active == 0) continue;
     if (std::popcount(active) <= few) {
@@ -609,7 +296,7 @@ void MeetTogether(const SphereTree& tree, std::size_t first, unsigned octant, un
         along(1);
         along(2);
         const auto meets = hn::And(hn::Le(in, out), here);
-        const unsigned bits = BitsOf16(d, meets) << k;
+        const unsigned bits = BitsOf(d, meets) << k;
         hit[child] |= bits;
         some |= bits != 0 ? 1u << child : 0u;
         hn::Store(hn::IfThenElse(meets, in, hn::Set(d, never)), d, near[child] + k);
@@ -635,13 +322,13 @@ void MeetTogether(const SphereTree& tree, std::size_t first, unsigned octant, un
     }
     for (; some != 0; some &= some - 1) {
       const unsigned child = static_cast<unsigned>(std::countr_zero(some)) ^ turned;
-      Eight room;
-      const Eight* const eight = Spheres(tree, at, static_cast<int>(child), room);
+      SphereEight room;
+      const SphereEight* const eight = Spheres(tree, at, static_cast<int>(child), room);
       const std::uint64_t block = tree.block_of(at, static_cast<int>(child));
       unsigned look = 0;
       for (std::size_t k = 0; k < company; k += width) {
         look |=
-            BitsOf16(d, hn::Le(hn::Load(d, near[child] + k), hn::Load(d, boxes.limit + first + k)))
+            BitsOf(d, hn::Le(hn::Load(d, near[child] + k), hn::Load(d, boxes.limit + first + k)))
             << k;
       }
       look &= hit[child];
@@ -655,100 +342,6 @@ void MeetTogether(const SphereTree& tree, std::size_t first, unsigned octant, un
       }
     }
   }
-}
-
-/// Lanes from far away are counted from where they come into the ball around everything.
-void ComeNear(const SphereTree& tree, std::size_t i, BoxLanes& boxes, const SphereLanes& lanes) {
-  boxes.limit[i] = -BoxLanes::never;
-  const Vec3d from(lanes.x[i], lanes.y[i], lanes.z[i]);
-  const Vec3d way(lanes.way_x[i], lanes.way_y[i], lanes.way_z[i]);
-  const Vec3d off = tree.middle - from;
-  const double inverse_square = boxes.inverse_square[i];
-  const double along = off.dot(way) * inverse_square;
-  const double beside = (off - along * way).norm();
-  const double doubt = 1e-13 * off.norm();
-  const double reach = tree.reach * (1 + 1e-9) + 10 * doubt;
-  if (!(beside <= reach)) return;
-  const double half = std::sqrt((reach - beside) * (reach + beside) * inverse_square) * (1 + 1e-6);
-  if (along + half < lanes.start[i] || along - half > lanes.limit[i]) return;
-  boxes.offset[i] = along - half;
-  const Vec3d near = from + boxes.offset[i] * way - tree.origin;
-  const double farthest = near.cwiseAbs().maxCoeff();
-  boxes.tiny[i] = doubt + 1e-12 * (farthest + tree.reach);
-  const auto slack = static_cast<float>(0x1p-20 * (farthest + 4 * tree.reach) + doubt +
-                                        1e-15 * tree.origin.cwiseAbs().maxCoeff());
-  float least = BoxLanes::never;
-  for (int axis = 0; axis < 3; ++axis) {
-    boxes.from[axis][i] = static_cast<float>(near[axis]);
-    boxes.slack[axis][i] = slack * std::abs(boxes.inverse[axis][i]);
-    least = std::min(least, std::abs(boxes.inverse[axis][i]));
-  }
-  boxes.doubt[i] = 2 * slack;
-  boxes.rounding[i] = slack * least;
-  const auto start = static_cast<float>(lanes.start[i] - boxes.offset[i]);
-  boxes.start[i] = start - std::abs(start) * 0x1p-22f - boxes.rounding[i];
-  boxes.bound(i, lanes.limit[i]);
-}
-
-/// All lanes for boxes, in loops that the compiler turns into vectors.
-void MakeBoxLanes(const SphereTree& tree, const SphereLanes& lanes, BoxLanes& boxes) {
-  const std::size_t count = (lanes.count + 15) / 16 * 16;
-  const double* const from[3] = {lanes.x, lanes.y, lanes.z};
-  const double* const ways[3] = {lanes.way_x, lanes.way_y, lanes.way_z};
-  double farthest[BoxLanes::capacity] = {};
-  double off_square[BoxLanes::capacity] = {};
-  double square[BoxLanes::capacity] = {};
-  float least[BoxLanes::capacity];
-  std::fill_n(least, count, BoxLanes::never);
-  std::fill_n(boxes.octant, count, 0);
-  for (int axis = 0; axis < 3; ++axis) {
-    const double origin = tree.origin[axis];
-    const double middle = tree.middle[axis] - origin;
-    const double* const at = from[axis];
-    const double* const way = ways[axis];
-    for (std::size_t i = 0; i < count; ++i) {
-      const double own = at[i] - origin;
-      const double length = std::abs(own);
-      farthest[i] = length > farthest[i] ? length : farthest[i];
-      off_square[i] += (own - middle) * (own - middle);
-      square[i] += way[i] * way[i];
-      boxes.from[axis][i] = static_cast<float>(own);
-    }
-    for (std::size_t i = 0; i < count; ++i) {
-      const float own = static_cast<float>(way[i]);
-      boxes.way[axis][i] = own;
-      const float small = std::copysign(1e-18f, own);
-      const float inverse = 1 / (std::abs(own) < 1e-18f ? small : own);
-      boxes.inverse[axis][i] = inverse;
-      const float length = std::abs(inverse);
-      least[i] = length < least[i] ? length : least[i];
-      boxes.octant[i] |= inverse < 0 ? 1 << axis : 0;
-    }
-  }
-  const double reach = tree.reach;
-  const double doubt = 1e-15 * tree.origin.cwiseAbs().maxCoeff();
-  for (std::size_t i = 0; i < count; ++i) {
-    boxes.offset[i] = 0;
-    boxes.steps[i] = 0;
-    boxes.inverse_square[i] = 1 / square[i];
-    boxes.tiny[i] = 1e-12 * (farthest[i] + reach);
-    const auto slack = static_cast<float>(0x1p-20 * (farthest[i] + 4 * reach) + doubt);
-    for (int axis = 0; axis < 3; ++axis) {
-      boxes.slack[axis][i] = slack * std::abs(boxes.inverse[axis][i]);
-    }
-    boxes.doubt[i] = 2 * slack;
-    boxes.rounding[i] = slack * least[i];
-    const auto start = static_cast<float>(lanes.start[i]);
-    boxes.start[i] = start - std::abs(start) * 0x1p-22f - boxes.rounding[i];
-    const auto limit = static_cast<float>(lanes.limit[i]);
-    boxes.limit[i] = limit + std::abs(limit) * 0x1p-22f + boxes.rounding[i];
-  }
-  const double far = 4 * reach * reach;
-  for (std::size_t i = 0; i < lanes.count; ++i) {
-    // Also where that is no number.
-    if (!(off_square[i] <= far)) ComeNear(tree, i, boxes, lanes);
-  }
-  for (std::size_t i = lanes.count; i < count; ++i) boxes.limit[i] = -BoxLanes::never;
 }
 
 void Meet(const SphereTree& tree, bool any, SphereLanes& lanes) {

@@ -22,8 +22,6 @@ void PartFew(SphereKey* keys, std::size_t count, std::size_t left, int axis, Sph
   for (std::size_t i = 0; i < count; ++i) at[i] = keys[i].at[axis];
   // Beyond the end nothing is before anything.
   for (std::size_t i = count; i < count + width; ++i) at[i] = 0xffffffffu;
-  std::size_t low = 0;
-  std::size_t high = left;
   std::uint8_t before[64];
   std::uint64_t ranks = 0;
   for (std::size_t i = 0; i < count; ++i) {

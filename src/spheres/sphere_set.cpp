@@ -8,8 +8,6 @@
 namespace photonlane {
 namespace {
 
-constexpr double largest_place = 1e6;  // meters
-
 /// A stretch of what lies in memory.
 constexpr std::uint64_t stretch_length = std::uint64_t{1} << 22;
 
@@ -45,9 +43,9 @@ class ListedSpheres final : public SphereSource {
 
 std::span<const Knob<Sphere>> sphere_knobs() {
   static const Knob<Sphere> table[] = {
-      knob<&Sphere::center>("at", "meters", {-largest_place, largest_place},
+      knob<&Sphere::center>("at", "meters", {-farthest_sphere, farthest_sphere},
                             "center of the sphere"),
-      knob<&Sphere::radius>("radius", "meters", {0, largest_place, true}, "radius of the sphere"),
+      knob<&Sphere::radius>("radius", "meters", {0, farthest_sphere, true}, "radius of the sphere"),
   };
   return table;
 }

@@ -50,20 +50,15 @@ void take_lanes(const LaneBatch<Number>& lanes, const bool* left_out, SphereLane
 void Spheres::use_materials(const std::function<void(int)>& use) const {
   if (set != nullptr) {
     if (!set->has_materials()) return use(material);
-    std::vector<bool> there(SphereStore::no_number + 1, false);
-    const SphereStore& store = set->store();
-    for (std::uint64_t slot = 0; slot < store.head().slots(); ++slot) {
-      there[store.material_at(slot)] = true;
-    }
-    for (std::size_t number = 0; number < SphereStore::no_number; ++number) {
-      if (!there[number]) continue;
-      if (materials.empty()) {
+    for (const std::uint32_t number : set->store().numbers()) {
+      if (number == SphereStore::no_number) {
+        use(material);
+      } else if (materials.empty()) {
         use(static_cast<int>(number));
       } else if (number < materials.size()) {
         use(materials[number]);
       }
     }
-    if (there[SphereStore::no_number]) use(material);
     return;
   }
   bool some = false;  // are of the set's
@@ -98,19 +93,15 @@ SphereSolid::SphereSolid(std::shared_ptr<const SphereSet> set, int material,
     materials_.push_back(one >= 0 ? static_cast<std::uint32_t>(one) : material_);
   }
   if (!set_->has_materials()) return;
-  // Numbers that name no material are told once, not met by a lane.
+  const std::size_t known = materials.empty() ? context.materials : materials.size();
   bool some = false;
   bool others = false;
-  for (std::uint64_t slot = 0; slot < store_.head().slots(); ++slot) {
-    const std::uint32_t number = store_.material_at(slot);
-    if (number != SphereStore::no_number &&
-        number >= (materials.empty() ? context.materials : materials.size())) {
-      throw Error(
-          ErrorKind::input,
-          fmt::format("sphere {} has material {}, of which there are {}", store_.item_of(slot),
-                      number, materials.empty() ? context.materials : materials.size()));
+  for (const std::uint32_t number : store_.numbers()) {
+    if (number != SphereStore::no_number && number >= known) {
+      throw Error(ErrorKind::input,
+                  fmt::format("a sphere has material {}, of which there are {}", number, known));
     }
-    const std::uint32_t own = material_of(slot);
+    const std::uint32_t own = material_numbered(number);
     const bool bends = own < bends_.size() && bends_[own];
     some = some || bends;
     others = others || !bends;
@@ -118,11 +109,14 @@ SphereSolid::SphereSolid(std::shared_ptr<const SphereSet> set, int material,
   some_bend_ = some && others;
 }
 
-std::uint32_t SphereSolid::material_of(std::uint64_t slot) const {
-  if (store_.head().material_bytes == 0) return material_;
-  const std::uint32_t number = store_.material_at(slot);
+std::uint32_t SphereSolid::material_numbered(std::uint32_t number) const {
   if (number == SphereStore::no_number) return material_;
   return materials_.empty() ? number : materials_[number];
+}
+
+std::uint32_t SphereSolid::material_of(std::uint64_t slot) const {
+  if (store_.head().material_bytes == 0) return material_;
+  return material_numbered(store_.material_at(slot));
 }
 
 template <class Number>

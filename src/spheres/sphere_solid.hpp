@@ -40,6 +40,7 @@ class SphereSolid final : public Solid {
  private:
   template <class Number>
   HitBatch<Number> trace(const LaneBatch<Number>& lanes, const Budget& budget) const;
+  std::uint32_t material_numbered(std::uint32_t number) const;
   /// Of the sphere in a slot, as an index of the scene's.
   std::uint32_t material_of(std::uint64_t slot) const;
 

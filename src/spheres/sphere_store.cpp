@@ -46,7 +46,7 @@ SphereArrays arrays_of(const SphereHead& head) {
   lay(arrays.materials, head.slots() * head.material_bytes);
   lay(arrays.colors, head.slots() * head.color_bytes);
   // Last, since how many there are is not known before all others are made.
-  lay(arrays.wide, head.wide * sizeof(SphereWide));
+  lay(arrays.wide, head.wide * sizeof(SphereEight));
   arrays.bytes = at;
   return arrays;
 }
@@ -63,7 +63,7 @@ SphereStore::SphereStore(const SphereHead& head, std::shared_ptr<std::byte> byte
   tree_.first_block = reinterpret_cast<const std::uint32_t*>(at + arrays_.first_block);
   held_ = reinterpret_cast<const std::uint32_t*>(at + arrays_.held);
   if (head.exact == 0) tree_.leaves = reinterpret_cast<const SphereLeaf*>(at + arrays_.leaves);
-  tree_.wide = reinterpret_cast<const SphereWide*>(at + arrays_.wide);
+  tree_.wide = reinterpret_cast<const SphereEight*>(at + arrays_.wide);
   tree_.wide_count = head.wide;
   tree_.unit = head.unit;
   tree_.origin = Vec3d(head.origin[0], head.origin[1], head.origin[2]);
@@ -81,21 +81,10 @@ SphereStore::SphereStore(const SphereHead& head, std::shared_ptr<std::byte> byte
 
 SphereEight eight_of(const SphereTree& tree, std::uint64_t node, int child) {
   const std::uint64_t block = tree.block_of(node, child);
-  SphereEight eight;
-  const SphereWide* wide = nullptr;
-  if (tree.leaves == nullptr) {
-    wide = &tree.wide[block];
-  } else if (tree.leaves[block].radius[0] == SphereLeaf::wide) {
-    wide = &tree.wide_of(tree.leaves[block]);
-  }
-  if (wide != nullptr) {
-    std::copy_n(wide->x, 8, eight.x);
-    std::copy_n(wide->y, 8, eight.y);
-    std::copy_n(wide->z, 8, eight.z);
-    std::copy_n(wide->radius, 8, eight.radius);
-    return eight;
-  }
+  if (tree.leaves == nullptr) return tree.wide[block];
   const SphereLeaf& leaf = tree.leaves[block];
+  if (leaf.radius[0] == SphereLeaf::wide) return tree.wide_of(leaf);
+  SphereEight eight;
   const SphereNode& above = tree.nodes[0][node];
   const std::uint16_t* const parts[3] = {leaf.x, leaf.y, leaf.z};
   double* const to[3] = {eight.x, eight.y, eight.z};
@@ -135,6 +124,18 @@ Sphere SphereStore::sphere_at(std::uint64_t slot) const {
   const std::uint32_t material = head_.material_bytes > 0 ? material_at(slot) : no_number;
   return {Vec3d(eight.x[k], eight.y[k], eight.z[k]), eight.radius[k],
           material == no_number ? -1 : static_cast<int>(material)};
+}
+
+const std::vector<std::uint32_t>& SphereStore::numbers() const {
+  std::call_once(looked_, [&] {
+    if (head_.material_bytes == 0) return;
+    std::vector<bool> there(no_number + 1, false);
+    for (std::uint64_t slot = 0; slot < head_.slots(); ++slot) there[material_at(slot)] = true;
+    for (std::uint32_t number = 0; number <= no_number; ++number) {
+      if (there[number]) numbers_.push_back(number);
+    }
+  });
+  return numbers_;
 }
 
 void SphereStore::check() const {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <memory>
+#include <mutex>
 #include <vector>
 
 #include "photonlane/base/buffer.hpp"
@@ -80,6 +81,8 @@ class SphereStore {
     const std::uint8_t* at = colors_ + 3 * slot;
     return (std::uint32_t{at[0]} << 16) | (std::uint32_t{at[1]} << 8) | at[2];
   }
+  /// Numbers of materials that occur, no_number among them; looked for once.
+  const std::vector<std::uint32_t>& numbers() const;
   std::size_t memory_bytes() const { return resident_; }
 
   SphereSetCost cost;
@@ -94,6 +97,8 @@ class SphereStore {
   const std::uint8_t* materials_ = nullptr;
   const std::uint8_t* colors_ = nullptr;
   std::size_t resident_ = 0;
+  mutable std::once_flag looked_;
+  mutable std::vector<std::uint32_t> numbers_;
 };
 
 }  // namespace photonlane

@@ -8,6 +8,9 @@
 
 namespace photonlane {
 
+/// Meters: places and radii are no larger.
+inline constexpr double farthest_sphere = 1e6;
+
 // How a set of spheres lies in memory and in files. Eight spheres are a block, eight blocks or
 // nodes a node (Dammertz, Hanika, Keller, "Shallow Bounding Volume Hierarchies for Fast SIMD Ray
 // Tracing of Incoherent Rays", 2008). Up to `most` spheres that lie together are a part, whose
@@ -46,8 +49,8 @@ struct alignas(64) SphereLeaf {
 };
 static_assert(sizeof(SphereLeaf) == 64);
 
-/// Eight spheres in doubles.
-struct alignas(64) SphereWide {
+/// Eight spheres in doubles, in meters.
+struct alignas(64) SphereEight {
   double x[8], y[8], z[8], radius[8];
 };
 
@@ -85,7 +88,7 @@ struct SphereTree {
   /// The first block of each part; with where the last one ends.
   const std::uint32_t* first_block = nullptr;
   const SphereLeaf* leaves = nullptr;  ///< null: all are wide, in order
-  const SphereWide* wide = nullptr;
+  const SphereEight* wide = nullptr;
   std::uint64_t wide_count = 0;
   double unit = 1;                          ///< meters: radius of share 1
   const std::uint32_t* original = nullptr;  ///< index a slot's sphere had; null: its slot
@@ -106,17 +109,14 @@ struct SphereTree {
     const std::uint64_t within = ((node - (part << shift)) << 3) + static_cast<unsigned>(child);
     return first_block[part] + within;
   }
-  const SphereWide& wide_of(const SphereLeaf& leaf) const {
+  const SphereEight& wide_of(const SphereLeaf& leaf) const {
     const std::uint64_t at = leaf.x[0] + (std::uint64_t{leaf.x[1]} << 16);
-    static constexpr SphereWide none{};
+    static constexpr SphereEight none{};
     return at < wide_count ? wide[at] : none;
   }
 };
 
-/// The eight spheres of a block, in meters. Center: what its box and its 65536ths say, in doubles.
-struct SphereEight {
-  double x[8], y[8], z[8], radius[8];
-};
+/// The spheres of a block. Compact ones lie where their box and their 65536ths say, in doubles.
 SphereEight eight_of(const SphereTree& tree, std::uint64_t node, int child);
 
 /// Calls see(level 0 node, child) for every block.

@@ -302,7 +302,7 @@ class Pieces final : public SphereSource {
   bool own_;
 };
 
-std::string told(const Solid& solid, const SphereSet& set, bool together = true) {
+std::string told(const Solid& solid, bool together = true) {
   LaneBatch<float> lanes;
   std::string text;
   for (std::uint64_t batch = 0; batch < 6; ++batch) {
@@ -322,7 +322,6 @@ std::string told(const Solid& solid, const SphereSet& set, bool together = true)
       }
     }
   }
-  (void)set;
   return text;
 }
 
@@ -338,24 +337,70 @@ TEST(SphereSets, AreTheSameWithAnyNumberOfThreads) {
   for (const bool own : {false, true}) {
     std::string first;
     for (const int threads : {1, 2, 3}) {
-      for (const SphereKeeping keeping : {SphereKeeping::compact}) {
-        const auto set = SphereSet::make(
-            Pieces(test::effort(400000), 7, own),
-            {.keeping = keeping, .threads = threads, .working_file = {}, .progress = {}});
-        const std::string now = told(*Spheres(set).compile({.materials = 3, .plain = 0}), *set);
-        if (first.empty()) first = now;
-        EXPECT_EQ(now == first, true) << threads;
-      }
+      const auto set =
+          SphereSet::make(Pieces(static_cast<std::uint64_t>(test::effort(400000)), 7, own),
+                          {.keeping = SphereKeeping::compact,
+                           .threads = threads,
+                           .working_file = {},
+                           .progress = {}});
+      const std::string now = told(*Spheres(set).compile({.materials = 3, .plain = 0}));
+      if (first.empty()) first = now;
+      EXPECT_EQ(now == first, true) << threads;
     }
+  }
+}
+
+/// Nearly all in one place, so that samples cannot share them out: a cell gets several parts.
+class Heap final : public SphereSource {
+ public:
+  explicit Heap(std::uint64_t count) : count_(count) {}
+  void read(std::size_t, const std::function<void(const SphereRun&)>& take) const override {
+    SphereRun run;
+    run.count = 0;
+    for (std::uint64_t i = 0; i < count_; ++i) {
+      const double far = i % 1000 == 0 ? 100 : 1e-7;
+      const Vec3d at = far * (chances(i, 0, 33) - Vec3d::Constant(0.5));
+      run.x[run.count] = i % 3 == 0 ? 0 : at.x();
+      run.y[run.count] = i % 3 == 0 ? 0 : at.y();
+      run.z[run.count] = i % 3 == 0 ? 0 : at.z();
+      run.radius[run.count] = 0.01 + 1e-9 * static_cast<double>(i);
+      if (++run.count < SphereRun::capacity && i + 1 < count_) continue;
+      take(run);
+      run.count = 0;
+    }
+  }
+
+ private:
+  std::uint64_t count_;
+};
+
+TEST(SphereSets, HoldAsManyAtOnePlaceAsThereAre) {
+  for (const SphereKeeping keeping : {SphereKeeping::exact, SphereKeeping::compact}) {
+    const auto count = static_cast<std::uint64_t>(test::effort(2800000));
+    const auto set =
+        SphereSet::make(Heap(count), {.keeping = keeping, .working_file = {}, .progress = {}});
+    ASSERT_EQ(set->size(), count);
+    std::uint64_t there = 0;
+    for (std::uint64_t item = 0; item < set->items(); ++item) there += set->is_item(item) ? 1 : 0;
+    EXPECT_EQ(there, count);
+    // The largest of the heap is the one that a lane comes to first.
+    const auto solid = Spheres(set).compile({.materials = 1});
+    LaneBatch<double> lanes;
+    lanes.size = 1;
+    lanes.far_limit = 1000;
+    test::aim(lanes, 0, {0, 0, -1}, Vec3d(0, 0, 1));
+    const HitBatch<double> hits = solid->nearest_hit(lanes, Budget{});
+    ASSERT_EQ(hits.ending[0], Ending::hit);
+    EXPECT_NEAR(hits.t[0], 1 - 0.01 - 1e-9 * static_cast<double>(count), 2e-5);
   }
 }
 
 TEST(SphereSets, AnswerAlikeOnEveryTargetAndInAnyCompany) {
   const auto set = set_of(placed(lies[1], 5000), SphereKeeping::compact);
   const auto solid = solid_of(set);
-  const std::string plain = told(*solid, *set);
-  EXPECT_EQ(told(*solid, *set, false), plain);
-  test::for_each_target([&](const char* name) { EXPECT_EQ(told(*solid, *set), plain) << name; });
+  const std::string plain = told(*solid);
+  EXPECT_EQ(told(*solid, false), plain);
+  test::for_each_target([&](const char* name) { EXPECT_EQ(told(*solid), plain) << name; });
   // One lane at a time, and the same lane among others.
   LaneBatch<float> one;
   one.size = 1;
@@ -455,6 +500,18 @@ TEST(MovingSpheres, OfSeveralPartsAreSharedOutAnew) {
   const SphereUpdate still = moving.move(centers);
   EXPECT_EQ(still.kind, SphereUpdateKind::refit);
   EXPECT_LT(still.grown, 1.1);
+}
+
+TEST(MovingSpheres, ThatMoveOneByOneAreLookedAtInTheEnd) {
+  std::vector<Sphere> all = placed(lies[0], 2000);
+  MovingSpheres moving(all);
+  bool anew = false;
+  for (std::uint32_t i = 0; i < all.size(); ++i) {
+    const std::uint32_t which[] = {i};
+    const Vec3d to[] = {100 * chances(i, 3, 17)};
+    anew = anew || moving.move(which, to).kind != SphereUpdateKind::refit;
+  }
+  EXPECT_TRUE(anew) << "boxes grow without end";
 }
 
 TEST(MovingSpheres, RefuseWhatCannotBeAndMoveNone) {

@@ -486,7 +486,10 @@ TEST(Spheres, RefuseWhatIsNone) {
   EXPECT_THAT(refusal("{at: [[1, 2, 3]], keep: exact}"), HasSubstr("there are none"));
   EXPECT_THAT(refusal("{files: a.ply, keep: loosely}"), HasSubstr("loosely"));
   EXPECT_THAT(refusal("{files: a.ply, columns: {radios: r}}"), HasSubstr("radius"));
-  EXPECT_THAT(refusal("{files: a.bin, record: {x: 0, type: float31}}"), HasSubstr("float32"));
+  EXPECT_THAT(refusal("{files: a.bin, record: {x: 0, type: float31}}"),
+              HasSubstr("s.yaml:4:52: no such type 'float31'; did you mean float32?"));
+  EXPECT_THAT(refusal("{files: a.bin, record: {x: 0, y: 4:uint9}}"), HasSubstr("uint8"));
+  EXPECT_THAT(refusal("{files: a.bin, record: {x: 0, w: 4}}"), HasSubstr("'w'"));
   EXPECT_THAT(refusal("{at: []}"), HasSubstr("a list of 0 spheres, expected one at least"));
   EXPECT_THAT(refusal("{at: [[1, 2]]}"), HasSubstr("s.yaml:4:22: a sphere of 2 numbers"));
   EXPECT_THAT(refusal("{at: [[1, 2, x]]}"), HasSubstr("s.yaml:4:29"));

@@ -409,7 +409,8 @@ void add_make_spheres(CLI::App& app, Arguments& all) {
   spheres_app
       ->add_option("--record", spheres.record,
                    "files are little-endian numbers and nothing else: offsets in bytes, such as "
-                   "stride=16,type=float32,x=0,y=4,z=8,radius=12; also count=N")
+                   "stride=16,x=0,y=4,z=8,radius=12; with another type or stride than all, "
+                   "radius=12:float64:24; also type=TYPE and count=N")
       ->type_name("KEY=VALUE,...");
   spheres_app
       ->add_option("--radius", spheres.radius,
