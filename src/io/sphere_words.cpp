@@ -101,7 +101,8 @@ void set_places(std::span<const SphereWord> words, SphereFiles& files, std::size
     if (key == "type") usual.type = type_of(value);
   }
   for (now = 0; now < words.size(); ++now) {
-    auto [key, value] = words[now];
+    const std::string_view key = words[now].first;
+    std::string_view value = words[now].second;
     if (key == "stride" || key == "count" || key == "type") continue;
     const std::size_t quantity = quantity_of(key, {"stride", "count", "type"});
     SphereField field = usual;
