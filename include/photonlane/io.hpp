@@ -25,4 +25,5 @@
 #include "photonlane/io/tune_run.hpp"
 #include "photonlane/io/views_file.hpp"
 #include "photonlane/io/volume_file.hpp"
+#include "photonlane/io/voxel_file.hpp"
 #include "photonlane/io/walk_file.hpp"

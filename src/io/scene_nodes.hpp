@@ -1,5 +1,6 @@
 #pragma once
 
+#include <span>
 #include <string_view>
 #include <vector>
 
@@ -29,6 +30,14 @@ struct SceneNode {
 
   std::vector<std::string_view> names() const;
 };
+
+/// The keys of a table of knobs.
+template <class Owner>
+std::vector<KnobInfo> infos(std::span<const Knob<Owner>> table) {
+  std::vector<KnobInfo> result;
+  for (const Knob<Owner>& entry : table) result.push_back(entry.info);
+  return result;
+}
 
 const std::vector<SceneNode>& scene_nodes();
 const SceneNode& scene_node(std::string_view name);

@@ -3,12 +3,14 @@
 #include <fmt/format.h>
 
 #include "io/sphere_node.hpp"
+#include "io/voxel_node.hpp"
 
 namespace photonlane::io {
 
 std::span<const SolidKind> solid_kinds() {
   static const SolidKind table[] = {
       {"spheres", "balls, each met exactly", read_spheres, spheres_text},
+      {"voxels", "small cubes in a grid, kept in a tree", read_voxels, voxels_text},
   };
   return table;
 }

@@ -85,34 +85,53 @@ void read_record(const Node& node, SphereFiles& files) {
   }
 }
 
-/// The lines of a set from files, as they are written back.
-std::string source_text(const std::vector<std::string>& names, const SphereFiles& files,
-                        SphereKeeping keeping) {
-  std::string text = "files: [";
+}  // namespace
+
+void read_file_names(const Node& node, const std::string& folder, std::vector<std::string>& names,
+                     SphereFiles& files) {
+  if (node.kind() == Node::Kind::list) {
+    for (const Node& one : node.list("files")) names.push_back(one.text());
+  } else {
+    names.push_back(node.text());
+  }
+  for (const std::string& name : names) {
+    files.paths.push_back(name.starts_with('/') ? name : folder + name);
+  }
+}
+
+void read_file_key(const std::string& key, const Node& node, SphereFiles& files) {
+  if (key == "scale") files.scale = read_number(node, 1e-12, 1e12);
+  if (key == "columns") read_columns(node, files);
+  if (key == "record") read_record(node, files);
+}
+
+std::string file_lines(const std::vector<std::string>& names, const SphereFiles& files,
+                       int indent) {
+  const std::string space(static_cast<std::size_t>(indent), ' ');
+  std::string text = space + "files: [";
   for (const std::string& name : names) {
     text += (&name == names.data() ? "" : ", ") + yaml_quoted(name);
   }
   text += "]\n";
-  if (files.radius != Sphere().radius) text += fmt::format("radius: {}\n", files.radius);
-  if (files.scale != 1) text += fmt::format("scale: {}\n", files.scale);
-  if (keeping != SphereKeeping::automatic) text += fmt::format("keep: {}\n", name_of(keeping));
+  if (files.radius != Sphere().radius) text += fmt::format("{}radius: {}\n", space, files.radius);
+  if (files.scale != 1) text += fmt::format("{}scale: {}\n", space, files.scale);
   std::string columns;
   std::string record;
   for (std::size_t q = 0; q < sphere_quantities; ++q) {
     const std::string_view name = name_of(static_cast<SphereQuantity>(q));
     if (!files.columns[q].empty()) {
-      columns += fmt::format("  {}: {}\n", name, yaml_quoted(files.columns[q]));
+      columns += fmt::format("{}  {}: {}\n", space, name, yaml_quoted(files.columns[q]));
     }
     if (files.fields[q]) {
-      record += fmt::format("  {}: {}\n", name, yaml_quoted(place_word(*files.fields[q])));
+      record += fmt::format("{}  {}: {}\n", space, name, yaml_quoted(place_word(*files.fields[q])));
     }
   }
-  if (!columns.empty()) text += "columns:\n" + columns;
-  if (!record.empty()) text += fmt::format("record:\n  count: {}\n", files.count) + record;
+  if (!columns.empty()) text += space + "columns:\n" + columns;
+  if (!record.empty()) {
+    text += fmt::format("{}record:\n{}  count: {}\n", space, space, files.count) + record;
+  }
   return text;
 }
-
-}  // namespace
 
 std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& scene,
                                               const std::string& folder) {
@@ -139,9 +158,7 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
                 pollen = &value;
               } else {
                 only_files = &value;
-                if (key == "scale") files.scale = read_number(value, 1e-12, 1e12);
-                if (key == "columns") read_columns(value, files);
-                if (key == "record") read_record(value, files);
+                read_file_key(key, value, files);
                 if (key == "keep")
                   options.keeping = read_choice<SphereKeeping>(value, "way to keep them");
                 if (key == "materials") {
@@ -176,14 +193,7 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
   }
   if (named != nullptr) {
     std::vector<std::string> names;
-    if (named->kind() == Node::Kind::list) {
-      for (const Node& one : named->list("files")) names.push_back(one.text());
-    } else {
-      names.push_back(named->text());
-    }
-    for (const std::string& name : names) {
-      files.paths.push_back(name.starts_with('/') ? name : folder + name);
-    }
+    read_file_names(*named, folder, names, files);
     files.radius = like.radius;
     try {
       spheres->set = read_spheres(files, options);
@@ -191,7 +201,10 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
       const std::string where = place_text(error.place());
       named->refuse(where.empty() ? error.message() : where + ": " + error.message());
     }
-    spheres->source_text = source_text(names, files, options.keeping);
+    spheres->source_text = file_lines(names, files, 0);
+    if (options.keeping != SphereKeeping::automatic) {
+      spheres->source_text += fmt::format("keep: {}\n", name_of(options.keeping));
+    }
     return spheres;
   }
   if (only_files != nullptr) only_files->refuse("said of files, and there are none");

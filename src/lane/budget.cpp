@@ -14,6 +14,7 @@ Budget Budget::reference() const {
   best.field.growth = 0;
   best.field.detail = 0;
   best.spheres.detail = 0;
+  best.voxels.detail = 0;
   best.field.refinement = 8;
   best.field.normals = FieldNormals::exact;
   best.texture = {TextureSampling::filtered, 16};
@@ -146,6 +147,10 @@ std::span<const Knob<Budget>> budget_knobs() {
                                                     "boxes of many spheres smaller than this are "
                                                     "not gone into: one of them, drawn by chance, "
                                                     "stands for all; 0 meets every sphere"),
+      knob<&Budget::voxels, &VoxelBudget::detail>(
+          "voxels.detail", "pixels", {0, 64},
+          "cubes of voxels smaller than this are not gone into: their mean color stands for them, "
+          "met by chance as far as they are covered; 0 meets every voxel"),
       knob<&Budget::field, &FieldBudget::detail>(
           "field.detail", "pixels", {0, 64},
           "detail of iterated folds smaller than this is left out; 0 keeps all"),

@@ -11,6 +11,7 @@
 #include "photonlane/frame/render.hpp"
 #include "photonlane/grid/reach.hpp"
 #include "spheres/sphere_solid.hpp"
+#include "voxels/voxel_solid.hpp"
 
 namespace photonlane {
 namespace {
@@ -251,6 +252,11 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
     }
     for (const std::shared_ptr<const Solid>& solid : room.parts()) {
       report.solids.push_back((room.name.empty() ? "" : room.name + ": ") + solid->summary());
+      if (const auto* const voxels = dynamic_cast<const VoxelSolid*>(solid.get())) {
+        for (const std::string& fault : voxels->faults()) {
+          report.warnings.push_back((room.name.empty() ? "" : room.name + ": ") + fault);
+        }
+      }
       const auto* const spheres = dynamic_cast<const SphereSolid*>(solid.get());
       if (spheres == nullptr) continue;
       const double infinite = std::numeric_limits<double>::infinity();

@@ -35,6 +35,7 @@ const std::vector<Rungs>& table() {
       {"field.normals", Finer::listed, {"exact", "difference"}},
       {"field.detail", Finer::less, {"0", "0.5", "1", "2", "4"}},
       {"spheres.detail", Finer::less, {"0", "0.5", "1", "2", "4"}},
+      {"voxels.detail", Finer::less, {"0", "0.5", "1", "2", "4"}},
       {"field.cones", Finer::listed, {"false", "true"}},
       {"texture.sampling", Finer::listed, {"filtered", "bilinear", "nearest"}},
       {"texture.taps", Finer::more, {"16", "8", "4", "2", "1"}},

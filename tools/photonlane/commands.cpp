@@ -30,12 +30,14 @@ std::string error_text(const Metric& metric, const Setting& setting) {
   return fmt::format("{} {}", metric.name, io::metric_text(metric, setting.error));
 }
 
-/// How sets of spheres are held, and what reading and ordering them took.
+/// How spheres and voxels are held, and what making them took.
 void tell_sets(const Scene& scene) {
   for (const Room& room : scene.rooms) {
     for (const std::shared_ptr<const SolidPart>& part : room.parts) {
       const auto* const spheres = dynamic_cast<const Spheres*>(part.get());
       if (spheres != nullptr && spheres->set != nullptr) put(io::sphere_set_text(*spheres->set));
+      const auto* const voxels = dynamic_cast<const Voxels*>(part.get());
+      if (voxels != nullptr && voxels->grid != nullptr) put(io::voxel_text(*voxels->grid));
     }
   }
 }

@@ -82,6 +82,29 @@ struct MakePollenCommand {
   bool json = false;
 };
 
+struct MakeVoxelsCommand {
+  std::string scene;
+  std::string output;
+  int field = 0;  ///< 0: voxels of the scene, or its first field where it has none
+  int part = 1;
+  std::vector<std::string> sets;
+  bool shared = false;
+  std::string memory;
+  int threads = 0;
+  bool quiet = false;
+  bool json = false;
+};
+
+struct MakeTerracesCommand {
+  std::string output;
+  std::vector<std::string> sets;
+  bool shared = false;
+  std::string memory;
+  int threads = 0;
+  bool quiet = false;
+  bool json = false;
+};
+
 struct SweepCommand {
   SceneOptions common;
   std::string output;
@@ -165,9 +188,14 @@ io::SceneFile open_scene(const SceneOptions& options);
 int run(const RenderCommand& command);
 int run(const SweepCommand& command);
 int run(const MakeMapCommand& command);
+/// Bytes of "2G", "500M", "64K" or a number; `usual` of nothing. Throws Error (usage).
+std::size_t memory_of(const std::string& text, std::size_t usual);
+
 int run(const MakeVolumeCommand& command);
 int run(const MakeSpheresCommand& command);
 int run(const MakePollenCommand& command);
+int run(const MakeVoxelsCommand& command);
+int run(const MakeTerracesCommand& command);
 int run(const MakeFractalCommand& command);
 int run(const LaneCommand& command);
 int run(const WalkCommand& command);

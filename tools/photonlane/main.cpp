@@ -86,6 +86,8 @@ struct Arguments {
   MakeFractalCommand make_fractal;
   MakeVolumeCommand make_volume;
   MakeSpheresCommand make_spheres;
+  MakeVoxelsCommand make_voxels;
+  MakeTerracesCommand make_terraces;
   MakePollenCommand make_pollen;
   DescribeCommand describe;
   DemoCommand demo;
@@ -445,6 +447,62 @@ void add_make_pollen(CLI::App& app, Arguments& all) {
   pollen_app->callback([&] { all.chosen = [&] { return run(all.make_pollen); }; });
 }
 
+/// Options of both ways to make voxels.
+template <class Command>
+void add_voxel_options(CLI::App& app, Command& command) {
+  app.add_option("-o,--output", command.output, "file to write, .voxels")
+      ->required()
+      ->type_name("FILE");
+  app.add_flag("--shared", command.shared,
+               "keep equal cubes of 16 and 64 cells once: pays where the same comes again");
+  app.add_option("--memory", command.memory, "memory the voxels may take, such as 2G (16G)")
+      ->type_name("SIZE");
+  add_threads(app, command.threads);
+  app.add_flag("--quiet", command.quiet, "print nothing but errors");
+  app.add_flag("--json", command.json, "print JSON instead of text");
+}
+
+void add_make_voxels(CLI::App& app, Arguments& all) {
+  MakeVoxelsCommand& voxels = all.make_voxels;
+  CLI::App* voxels_app = app.add_subcommand(
+      "voxels",
+      "make voxels of a field, or of what a scene makes them from\nWrites a file that scenes use "
+      "as it lies. In a scene: {voxels: {file: FILE}}.");
+  voxels_app->add_option("scene", voxels.scene, "scene file (YAML)")
+      ->required()
+      ->type_name("SCENE");
+  voxels_app
+      ->add_option("--field", voxels.field,
+                   "which of the scene's fields, from 1; without it the scene's voxels, or the "
+                   "first field where there are none")
+      ->type_name("N");
+  voxels_app->add_option("--part", voxels.part, "which of the scene's voxels, from 1, the default")
+      ->type_name("N");
+  voxels_app
+      ->add_option(
+          "--set", voxels.sets,
+          "points=N, cells of a field along its longest side (256); may be given again, as "
+          "for numbers of the scene: scene.NAME=VALUE")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
+  add_voxel_options(*voxels_app, voxels);
+  voxels_app->callback([&] { all.chosen = [&] { return run(all.make_voxels); }; });
+}
+
+void add_make_terraces(CLI::App& app, Arguments& all) {
+  MakeTerracesCommand& terraces = all.make_terraces;
+  CLI::App* terraces_app = app.add_subcommand(
+      "terraces", "make a terraced garden of voxels, of any size, always the same");
+  terraces_app
+      ->add_option("--set", terraces.sets,
+                   "side, height, seed, terraces, plants or caves, such as side=2048; may be given "
+                   "again (photonlane describe lists them)")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
+  add_voxel_options(*terraces_app, terraces);
+  terraces_app->callback([&] { all.chosen = [&] { return run(all.make_terraces); }; });
+}
+
 void add_describe(CLI::App& app, Arguments& all) {
   DescribeCommand& describe = all.describe;
   CLI::App* describe_app =
@@ -536,6 +594,8 @@ int run_tool(int argc, char** argv) {
   add_make_volume(*make_app, all);
   add_make_spheres(*make_app, all);
   add_make_pollen(*make_app, all);
+  add_make_voxels(*make_app, all);
+  add_make_terraces(*make_app, all);
   add_describe(app, all);
   add_live(app, all);
   add_demo(app, all);

@@ -126,6 +126,13 @@ struct SphereBudget {
   double detail = 0;
 };
 
+struct VoxelBudget {
+  /// Pixels: cubes of voxels smaller than this are not gone into. How much of one is covered
+  /// decides by chance whether a lane meets it; its color is the mean of its voxels. 0: every voxel
+  /// is met.
+  double detail = 0;
+};
+
 struct TextureBudget {
   TextureSampling sampling = TextureSampling::filtered;
   int taps = 4;  ///< lookups along the longer side of a pixel's footprint
@@ -295,6 +302,7 @@ struct Budget {
   CellBudget cells;
   FieldBudget field;
   SphereBudget spheres;
+  VoxelBudget voxels;
   TextureBudget texture;
   LightBudget light;
   PassBudget passes;

@@ -100,8 +100,9 @@ class Solid {
   virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;
   /// Holds all of it.
   virtual Bounds bounds() const = 0;
-  /// Whether it is of so many parts that those below a pixel may be left out (spheres.detail).
-  virtual bool many() const { return false; }
+  /// The group of the budget's knobs that matter for it beside those for all, as in
+  /// "spheres.detail".
+  virtual std::string_view knob_group() const { return {}; }
   /// A line that says what it is, as `photonlane check` prints it.
   virtual std::string summary() const = 0;
 

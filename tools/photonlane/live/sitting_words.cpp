@@ -1,6 +1,7 @@
 // What a page is told in words: knobs, state, pixels, lanes, texts to copy.
 
 #include <fmt/format.h>
+#include <set>
 
 #include <algorithm>
 #include <cmath>
@@ -42,14 +43,14 @@ std::string_view kind_word(KnobKind kind) {
 /// What a world has, as far as knobs go by it.
 struct Contents {
   bool plane = false, cells = false, fields = false, portals = false, swells = false;
-  bool spheres = false;
+  std::set<std::string_view> groups;  ///< of knobs of its parts
   bool sun = false, lamps = false, lit = false, wet = false, mirrors = false, panes = false;
 
   explicit Contents(const World& world) : plane(world.plane() != nullptr) {
     for (const CompiledRoom& room : world.rooms()) {
       cells = cells || room.has_cells;
       fields = fields || room.field_count > 0;
-      for (const auto& part : room.parts()) spheres = spheres || part->many();
+      for (const auto& part : room.parts()) groups.insert(part->knob_group());
       portals = portals || room.portals != nullptr;
       swells = swells || !room.swells.empty();
       sun = sun || room.light.sun.has_value();
@@ -71,7 +72,7 @@ struct Contents {
     if (plane) return false;
     if (group == "cells") return cells;
     if (group == "field") return fields;
-    if (group == "spheres") return spheres;
+    if (group == "spheres" || group == "voxels") return groups.contains(group);
     if (name == "crossings.limit" || name == "light.crossings") return portals;
     if (group == "crossings") return swells;
     if (paths) return true;

@@ -1,0 +1,385 @@
+#include <fmt/format.h>
+#include <sys/mman.h>
+
+#include <cstring>
+#include <unordered_map>
+
+#include "base/parallel.hpp"
+#include "io/files.hpp"
+#include "io/json.hpp"
+#include "io/mapped_file.hpp"
+#include "io/stored_blocks.hpp"
+#include "photonlane/base/error.hpp"
+#include "photonlane/io/voxel_file.hpp"
+#include "voxels/voxel_build.hpp"
+
+namespace photonlane::io {
+namespace {
+
+constexpr char magic[24] = "photonlane voxels\n\x1a\r\n";
+constexpr std::uint32_t version = 1;
+
+/// What stands at a file's beginning. Arrays follow: kinds, chunks, branches, and what is in
+/// chunks.
+struct StoredHead {
+  char word[24];
+  std::uint32_t version;
+  std::uint32_t bytes;  ///< of this
+  std::int32_t size[3];
+  std::uint32_t level;
+  std::uint32_t direct;
+  std::uint32_t kinds;
+  std::uint64_t chunks;
+  std::uint64_t branch_bytes;
+  std::uint64_t branches;
+  std::uint64_t array_bytes;
+  std::uint64_t checksums;  ///< checksum of those behind the arrays
+  std::uint64_t checksum;   ///< of all above
+};
+
+struct StoredKind {
+  std::int32_t material;
+  std::uint32_t color;
+};
+
+struct StoredChunk {
+  std::uint64_t place;  ///< from the first chunk's
+  std::uint64_t set;
+  std::uint32_t nodes, bricks, values, color_bytes;
+  std::uint32_t width;
+  std::uint32_t unused;
+};
+
+/// A branch: this, values of children that are full, and for each other child the number of a
+/// branch before this one or of a chunk.
+struct StoredBranch {
+  std::uint64_t mask, full;
+  std::uint32_t mean;
+  std::uint32_t level;
+};
+
+std::uint64_t up_to_eight(std::uint64_t bytes) { return (bytes + 7) & ~std::uint64_t{7}; }
+
+/// Chunks and branches, each once, those below before those above.
+class Lister {
+ public:
+  std::uint32_t add(const VoxelBranch& branch, int level) {
+    if (const auto found = branches_.find(&branch); found != branches_.end()) return found->second;
+    std::vector<std::uint32_t> children;
+    for (const auto& below : branch.branches) children.push_back(add(*below, level - 1));
+    for (const auto& chunk : branch.chunks) children.push_back(add(*chunk));
+    const StoredBranch own{branch.mask, branch.full, branch.mean,
+                           static_cast<std::uint32_t>(level)};
+    put(&own, sizeof(own));
+    put(branch.values.data(), branch.values.size() * 4);
+    put(children.data(), children.size() * 4);
+    bytes.resize(up_to_eight(bytes.size()));
+    const auto number = static_cast<std::uint32_t>(branches_.size());
+    branches_.emplace(&branch, number);
+    return number;
+  }
+  std::size_t branch_count() const { return branches_.size(); }
+
+  std::vector<std::byte> bytes;
+  std::vector<const VoxelChunk*> chunks;
+
+ private:
+  std::uint32_t add(const VoxelChunk& chunk) {
+    const auto [at, fresh] = numbers_.emplace(&chunk, static_cast<std::uint32_t>(chunks.size()));
+    if (fresh) chunks.push_back(&chunk);
+    return at->second;
+  }
+  void put(const void* from, std::size_t count) {
+    const auto* at = static_cast<const std::byte*>(from);
+    bytes.insert(bytes.end(), at, at + count);
+  }
+
+  std::unordered_map<const VoxelBranch*, std::uint32_t> branches_;
+  std::unordered_map<const VoxelChunk*, std::uint32_t> numbers_;
+};
+
+/// What is wrong with a chunk, so that looking into it would lead out of it or its palette; null:
+/// nothing is.
+const char* fault_of(const VoxelChunk& chunk, std::uint32_t largest) {
+  for (std::uint32_t k = 0; k < chunk.value_count; ++k) {
+    if (chunk.values[k] == 0 || chunk.values[k] > largest) return "a value without a kind";
+  }
+  const auto several = [](const VoxelNode& node) {
+    return static_cast<std::uint64_t>(std::popcount(node.mask & ~node.full));
+  };
+  const auto whole = [](const VoxelNode& node) {
+    return static_cast<std::uint64_t>(std::popcount(node.full));
+  };
+  for (std::uint32_t k = 0; k < chunk.node_count; ++k) {
+    const VoxelNode& node = chunk.nodes[k];
+    if ((node.full & ~node.mask) != 0 || node.mask == 0) return "a node's masks do not fit";
+    if (node.values + whole(node) > chunk.value_count) return "values that are not there";
+    if (k == 0) {
+      if (node.first == 0 || node.first + several(node) > chunk.node_count) {
+        return "nodes that are not there";
+      }
+      continue;
+    }
+    if (node.first + several(node) > chunk.brick_count) return "bricks that are not there";
+    for (std::uint64_t brick = node.first; brick < node.first + several(node); ++brick) {
+      if (chunk.masks[brick] == 0) return "a brick without cells";
+      const std::uint16_t word = chunk.words[brick];
+      const std::uint64_t place =
+          std::uint64_t{node.colors} + 2 * static_cast<std::uint64_t>(word & brick_place);
+      const auto count = static_cast<std::uint64_t>(std::popcount(chunk.masks[brick]));
+      const std::uint64_t w = chunk.width;
+      if (place >= chunk.color_bytes) return "colors that are not there";
+      std::uint64_t bytes = 0;
+      switch (static_cast<BrickCode>(word >> brick_code_shift)) {
+        case BrickCode::one:
+          bytes = w;
+          break;
+        case BrickCode::two:
+          bytes = 2 * w + (count + 7) / 8;
+          break;
+        case BrickCode::four:
+          bytes = 4 * w + (count + 3) / 4;
+          break;
+        case BrickCode::sixteen:
+          bytes = 1 + chunk.colors[place] * w + (count + 1) / 2;
+          break;
+        case BrickCode::each:
+          bytes = count * w;
+          break;
+        default:
+          return "a brick of no known code";
+      }
+      if (place + bytes > chunk.color_bytes) return "colors that are not there";
+      if (static_cast<BrickCode>(word >> brick_code_shift) == BrickCode::sixteen) {
+        const std::uint8_t* const colors = chunk.colors + place;
+        for (std::uint64_t cell = 0; cell < count; ++cell) {
+          const unsigned two = colors[1 + colors[0] * w + cell / 2];
+          if ((two >> (4 * (cell & 1)) & 15) >= colors[0]) return "a brick's kinds";
+        }
+      }
+      std::uint32_t values[64];
+      brick_values(chunk, node, static_cast<std::uint32_t>(brick), values);
+      for (std::uint64_t cell = 0; cell < count; ++cell) {
+        if (values[cell] == 0 || values[cell] > largest) return "a value without a kind";
+      }
+    }
+  }
+  return nullptr;
+}
+
+}  // namespace
+
+void write_voxels(const std::string& path, const VoxelGrid& grid,
+                  const std::function<bool(double)>& progress) {
+  const VoxelTree& tree = grid.tree();
+  Lister lister;
+  lister.add(*tree.root, tree.level);
+  StoredHead head{};
+  std::memcpy(head.word, magic, sizeof(magic));
+  head.version = version;
+  head.bytes = sizeof(head);
+  for (std::size_t axis = 0; axis < 3; ++axis) head.size[axis] = tree.size[axis];
+  head.level = static_cast<std::uint32_t>(tree.level);
+  head.direct = tree.palette->direct ? 1 : 0;
+  head.kinds = static_cast<std::uint32_t>(tree.palette->kinds.size());
+  head.chunks = lister.chunks.size();
+  head.branch_bytes = lister.bytes.size();
+  head.branches = lister.branch_count();
+  write_whole(path, [&](const std::string& temporary) {
+    StoreWriter writer(temporary, path);
+    for (const VoxelKind& kind : tree.palette->kinds) {
+      const StoredKind own{kind.material, kind.color};
+      writer.append(&own, sizeof(own));
+    }
+    std::uint64_t place = 0;
+    for (const VoxelChunk* chunk : lister.chunks) {
+      const StoredChunk own{place,
+                            chunk->set,
+                            chunk->node_count,
+                            chunk->brick_count,
+                            chunk->value_count,
+                            chunk->color_bytes,
+                            chunk->width,
+                            0};
+      writer.append(&own, sizeof(own));
+      place += up_to_eight(chunk->bytes());
+    }
+    writer.append(lister.bytes.data(), lister.bytes.size());
+    for (std::size_t k = 0; k < lister.chunks.size(); ++k) {
+      // All of a chunk lies together, its nodes first.
+      const VoxelChunk& chunk = *lister.chunks[k];
+      writer.append(chunk.nodes, chunk.bytes());
+      const std::uint64_t none = 0;
+      writer.append(&none, up_to_eight(chunk.bytes()) - chunk.bytes());
+      if (progress && k % 256 == 0 &&
+          !progress(static_cast<double>(k) / static_cast<double>(lister.chunks.size()))) {
+        throw Error(ErrorKind::cancelled, "stopped by the caller");
+      }
+    }
+    head.array_bytes = writer.written();
+    head.checksums = writer.finish();
+    head.checksum = checksum_of(&head, offsetof(StoredHead, checksum));
+    writer.put_head(&head, sizeof(head));
+  });
+}
+
+std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole) {
+  auto map = std::make_shared<MappedFile>(path);
+  StoredHead head;
+  if (map->size() < stored_head_bytes) {
+    refuse_file(path, "no file of voxels: too short for its head");
+  }
+  std::memcpy(&head, map->data(), sizeof(head));
+  if (std::memcmp(head.word, magic, sizeof(magic)) != 0) {
+    refuse_file(path, "no file of voxels, or one that was left half written");
+  }
+  if (head.version != version || head.bytes != sizeof(head)) {
+    refuse_file(path, fmt::format("voxels of version {}, expected {}", head.version, version));
+  }
+  if (checksum_of(map->data(), offsetof(StoredHead, checksum)) != head.checksum) {
+    refuse_file(path, "its head is damaged");
+  }
+  const auto* const arrays = reinterpret_cast<const std::byte*>(map->data()) + stored_head_bytes;
+  const std::uint64_t room = map->size() - stored_head_bytes;
+  if (head.array_bytes > room ||
+      room != head.array_bytes + stored_blocks(head.array_bytes) * sizeof(std::uint64_t)) {
+    refuse_file(path, fmt::format("{} bytes, which do not fit its head", map->size()));
+  }
+  const std::uint64_t most = head.array_bytes;
+  if (head.kinds > 65535 || head.chunks > most / sizeof(StoredChunk) || head.branch_bytes > most ||
+      head.branch_bytes % 8 != 0 ||
+      head.kinds * sizeof(StoredKind) + head.chunks * sizeof(StoredChunk) + head.branch_bytes >
+          most) {
+    refuse_file(path, "its head does not fit together");
+  }
+  check_blocks(path, arrays, head.array_bytes, head.checksums, whole);
+
+  VoxelPalette palette;
+  palette.direct = head.direct != 0;
+  const std::byte* at = arrays;
+  for (std::uint32_t k = 0; k < head.kinds; ++k, at += sizeof(StoredKind)) {
+    StoredKind kind;
+    std::memcpy(&kind, at, sizeof(kind));
+    palette.kinds.push_back({kind.material, kind.color});
+  }
+  VoxelTree tree;
+  try {
+    tree = empty_voxels({head.size[0], head.size[1], head.size[2]}, std::move(palette));
+  } catch (const Error& error) {
+    refuse_file(path, error.message());
+  }
+  if (head.level != static_cast<std::uint32_t>(tree.level)) {
+    refuse_file(path, "a tree of another height than its size asks for");
+  }
+  const std::uint32_t largest = tree.palette->largest();
+  const std::byte* const table = at;
+  const std::byte* const branches = table + head.chunks * sizeof(StoredChunk);
+  const std::byte* const data = branches + head.branch_bytes;
+  const auto data_bytes = static_cast<std::uint64_t>(arrays + head.array_bytes - data);
+  std::vector<std::shared_ptr<const VoxelChunk>> chunks(head.chunks);
+  std::vector<const char*> faults(head.chunks, nullptr);
+  parallel_for(0, head.chunks, [&](std::size_t k) {
+    StoredChunk stored;
+    std::memcpy(&stored, table + k * sizeof(StoredChunk), sizeof(stored));
+    auto chunk = std::make_shared<VoxelChunk>();
+    chunk->node_count = stored.nodes;
+    chunk->brick_count = stored.bricks;
+    chunk->value_count = stored.values;
+    chunk->color_bytes = stored.color_bytes;
+    chunk->width = stored.width;
+    chunk->set = stored.set;
+    if (stored.nodes < 1 || stored.nodes > 65 || stored.bricks > 4096 || stored.values > 4096 ||
+        stored.width < 1 || stored.width > 3 || stored.set > std::uint64_t{1} << 18 ||
+        stored.place % 8 != 0 || stored.place > data_bytes ||
+        chunk->bytes() > data_bytes - stored.place) {
+      faults[k] = "a chunk outside of the file";
+      return;
+    }
+    place_chunk(*chunk, reinterpret_cast<const std::uint8_t*>(data + stored.place));
+    chunk->owner = map;
+    faults[k] = fault_of(*chunk, largest);
+    chunks[k] = std::move(chunk);
+  });
+  for (const char* fault : faults) {
+    if (fault != nullptr) refuse_file(path, fmt::format("damaged: {}", fault));
+  }
+  std::vector<std::pair<std::shared_ptr<const VoxelBranch>, std::uint32_t>> known;
+  for (at = branches; at < data;) {
+    const auto left = static_cast<std::uint64_t>(data - at);
+    StoredBranch stored;
+    if (left < sizeof(stored)) refuse_file(path, "damaged: a branch is cut off");
+    std::memcpy(&stored, at, sizeof(stored));
+    const auto full = static_cast<std::uint64_t>(std::popcount(stored.full));
+    const auto several = static_cast<std::uint64_t>(std::popcount(stored.mask & ~stored.full));
+    const std::uint64_t bytes = up_to_eight(sizeof(stored) + 4 * (full + several));
+    if (bytes > left || (stored.full & ~stored.mask) != 0 || stored.level <= chunk_level ||
+        stored.level > most_voxel_level) {
+      refuse_file(path, "damaged: a branch does not fit");
+    }
+    auto branch = std::make_shared<VoxelBranch>();
+    branch->mask = stored.mask;
+    branch->full = stored.full;
+    branch->mean = stored.mean;
+    branch->values.resize(full);
+    std::memcpy(branch->values.data(), at + sizeof(stored), 4 * full);
+    for (const std::uint32_t value : branch->values) {
+      if (value == 0 || value > largest) refuse_file(path, "damaged: a value without a kind");
+    }
+    branch->set = full << (6 * (stored.level - 1));
+    for (std::uint64_t k = 0; k < several; ++k) {
+      std::uint32_t number = 0;
+      std::memcpy(&number, at + sizeof(stored) + 4 * (full + k), 4);
+      if (stored.level == chunk_level + 1) {
+        if (number >= chunks.size()) refuse_file(path, "damaged: a chunk that is not there");
+        branch->chunks.push_back(chunks[number]);
+        branch->set += chunks[number]->set;
+      } else {
+        if (number >= known.size() || known[number].second + 1 != stored.level) {
+          refuse_file(path, "damaged: a branch that is not there");
+        }
+        branch->branches.push_back(known[number].first);
+        branch->set += known[number].first->set;
+      }
+    }
+    known.emplace_back(std::move(branch), stored.level);
+    at += bytes;
+  }
+  if (known.empty() || known.size() != head.branches || known.back().second != head.level) {
+    refuse_file(path, "damaged: it has no root");
+  }
+  tree.root = known.back().first;
+  madvise(const_cast<char*>(map->data()), map->size(), MADV_RANDOM);
+  return std::make_shared<const VoxelGrid>(std::move(tree));
+}
+
+std::string voxel_text(const VoxelGrid& grid) {
+  const auto count = static_cast<double>(grid.count());
+  const auto bytes = static_cast<double>(grid.bytes());
+  const VoxelCell& size = grid.size();
+  std::string text = fmt::format("{} voxels in {} x {} x {} cells\n{:.1f} MB", grid.count(),
+                                 size[0], size[1], size[2], bytes / 1e6);
+  if (count > 0) text += fmt::format(", {:.3f} bytes each", bytes / count);
+  text += '\n';
+  if (grid.cost().seconds > 0) {
+    text += fmt::format("made in {:.2f} s, {} blocks of 16 x 16 x 16 cells read\n",
+                        grid.cost().seconds, grid.cost().blocks_read);
+  }
+  return text;
+}
+
+std::string voxel_json(const VoxelGrid& grid) {
+  const VoxelCell& size = grid.size();
+  const VoxelBox bounds = grid.bounds();
+  const auto cell = [](const VoxelCell& at) { return Json{at[0], at[1], at[2]}; };
+  return json_text(Json{{"voxels", grid.count()},
+                        {"size", cell(size)},
+                        {"low", cell(bounds.low)},
+                        {"high", cell(bounds.high)},
+                        {"bytes", grid.bytes()},
+                        {"kinds", grid.palette().kinds.size()},
+                        {"direct", grid.palette().direct},
+                        {"seconds", grid.cost().seconds},
+                        {"blocks_read", grid.cost().blocks_read}});
+}
+
+}  // namespace photonlane::io
