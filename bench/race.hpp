@@ -82,5 +82,7 @@ void race_paths(const std::string& wanted, std::vector<Race>& races);
 void race_rooms(const std::string& wanted, std::vector<Race>& races);
 /// Asked for as "some spheres" or "large spheres", a table by size too.
 void race_spheres(const std::string& wanted, std::vector<Race>& races);
+/// Asked for as "large voxels", land of 2048 cells a side too.
+void race_voxels(const std::string& wanted, std::vector<Race>& races);
 
 }  // namespace photonlane::bench

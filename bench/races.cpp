@@ -363,6 +363,7 @@ int run(int argc, char** argv) {
   race_paths(wanted, races);
   race_rooms(wanted, races);
   race_spheres(wanted, races);
+  race_voxels(wanted, races);
   race_lanes(wanted, races);
 
   bool passed = true;

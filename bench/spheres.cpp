@@ -6,14 +6,13 @@
 #include <cmath>
 #include <numbers>
 
+#include "eye_lanes.hpp"
 #include "photonlane/base/trigonometry.hpp"
 #include "race.hpp"
 #include "textbook/spheres.hpp"
 
 namespace photonlane::bench {
 namespace {
-
-using Vec3f = Eigen::Vector3f;
 
 /// A disc of spheres twenty times as wide as high, as single numbers in memory.
 struct Disc {
@@ -48,74 +47,14 @@ struct Disc {
   }
 };
 
-constexpr int wide = 640;
-constexpr int high = 400;
-
-/// Lanes of a picture, batch by batch as a frame asks for them, and from where they end toward a
-/// sun.
-struct Lanes {
-  std::vector<LaneBatch<float>> eye, sun;
-
-  explicit Lanes(const Solid& solid) {
-    const Camera camera = Camera::look_at({0, -55, 25}, {0, 0, 0}, degrees(66));
-    const Viewing seen = viewing(camera, {wide, high});
-    const Vec3f toward = Vec3f(0.5f, 0.3f, 0.4f).normalized();
-    for (int y = 0; y < high; y += 16) {
-      for (int x = 0; x < wide; x += 8) {
-        LaneBatch<float> lanes;
-        lanes.size = lanes.capacity;
-        lanes.far_limit = 4096;
-        lanes.together = true;
-        for (std::size_t i = 0; i < lanes.size; ++i) {
-          const Vec3d way = seen.ray(seen.u(x + 0.5 + static_cast<double>(i % 8)),
-                                     seen.v(y + 0.5 + static_cast<double>(i / 8)));
-          put(lanes, i, camera.eye.cast<float>(), way.cast<float>());
-        }
-        const HitBatch<float> hits = solid.nearest_hit(lanes, Budget{});
-        for (std::size_t i = 0; i < lanes.size; ++i) {
-          if (hits.ending[i] != Ending::hit) continue;
-          const Vec3f normal(hits.normal_x[i], hits.normal_y[i], hits.normal_z[i]);
-          const Vec3f way(lanes.direction_x[i], lanes.direction_y[i], lanes.direction_z[i]);
-          const Vec3f place = camera.eye.cast<float>() + hits.t[i] * way + 1e-4f * normal;
-          // Batches are filled up, as frames do.
-          if (sun.empty() || sun.back().size == LaneBatch<float>::capacity) {
-            sun.emplace_back().far_limit = 4096;
-          }
-          put(sun.back(), sun.back().size++, place, toward);
-        }
-        eye.push_back(lanes);
-      }
-    }
-  }
-  static void put(LaneBatch<float>& lanes, std::size_t i, const Vec3f& from, const Vec3f& way) {
-    lanes.x[i] = from.x();
-    lanes.y[i] = from.y();
-    lanes.z[i] = from.z();
-    lanes.direction_x[i] = way.x();
-    lanes.direction_y[i] = way.y();
-    lanes.direction_z[i] = way.z();
-  }
-};
-
 textbook::SphereTree::Ray ray(const LaneBatch<float>& lanes, std::size_t i) {
   return {lanes.x[i],           lanes.y[i],           lanes.z[i], lanes.direction_x[i],
           lanes.direction_y[i], lanes.direction_z[i], 4096};
 }
 
-/// What lanes find, so that nothing is left out by the compiler.
-double found = 0;
+using bench::hide;
+using bench::meet;
 
-void meet(const Solid& solid, const std::vector<LaneBatch<float>>& all) {
-  for (const LaneBatch<float>& lanes : all) {
-    found += static_cast<double>(solid.nearest_hit(lanes, Budget{}).t[0]);
-  }
-}
-void hide(const Solid& solid, const std::vector<LaneBatch<float>>& all) {
-  for (const LaneBatch<float>& lanes : all) {
-    bool hidden[LaneBatch<float>::capacity] = {};
-    found += static_cast<double>(solid.hide(lanes, Budget{}, hidden));
-  }
-}
 void meet(const textbook::SphereTree& tree, const std::vector<LaneBatch<float>>& all) {
   for (const LaneBatch<float>& lanes : all) {
     for (std::size_t i = 0; i < lanes.size; ++i) {
@@ -162,7 +101,8 @@ void race_size(std::uint64_t count, const std::string& words, int rounds, const 
                          static_cast<double>(tree->bytes()) / static_cast<double>(count))};
   races.push_back(bytes);
   const auto solid = Spheres(set).compile({.materials = 1});
-  const Lanes lanes(*solid);
+  const EyeLanes lanes(*solid, Camera::look_at({0, -55, 25}, {0, 0, 0}, degrees(66)),
+                       {0.5f, 0.3f, 0.4f});
   std::vector<Runner> eyes{{"set", [&] { meet(*solid, lanes.eye); }, {}},
                            {"textbook tree", [&] { meet(*tree, lanes.eye); }, {}}};
   run_rounds(eyes, 5);
@@ -198,7 +138,8 @@ void race_moving(const std::string& wanted, std::vector<Race>& races) {
                                {}},
                               {"frame at 640x400", [] {}, {}}};
   const auto solid = Spheres(moving.set()).compile({.materials = 1});
-  const Lanes lanes(*solid);
+  const EyeLanes lanes(*solid, Camera::look_at({0, -55, 25}, {0, 0, 0}, degrees(66)),
+                       {0.5f, 0.3f, 0.4f});
   runners[1].work = [&] {
     const auto now = Spheres(moving.set()).compile({.materials = 1});
     meet(*now, lanes.eye);
@@ -220,7 +161,8 @@ void tell_sizes(const std::string& wanted) {
     std::shared_ptr<const SphereSet> set;
     const double made = milliseconds([&] { set = disc.set(); }) / 1000;
     const auto solid = Spheres(set).compile({.materials = 1});
-    const Lanes lanes(*solid);
+    const EyeLanes lanes(*solid, Camera::look_at({0, -55, 25}, {0, 0, 0}, degrees(66)),
+                         {0.5f, 0.3f, 0.4f});
     std::vector<Runner> runners{{"eye", [&] { meet(*solid, lanes.eye); }, {}},
                                 {"sun", [&] { hide(*solid, lanes.sun); }, {}}};
     run_rounds(runners, 3);
@@ -234,8 +176,9 @@ void tell_sizes(const std::string& wanted) {
         count, made, before > 0 ? made / before : 1,
         static_cast<double>(set->bytes()) / static_cast<double>(count),
         static_cast<double>(set->cost().peak_bytes) / static_cast<double>(count),
-        wide * high / eye.median / 1000, static_cast<double>(suns) / sun.median / 1000, eye.median,
-        sun.median, 100 * eye.spread / eye.median);
+        EyeLanes::wide * EyeLanes::high / eye.median / 1000,
+        static_cast<double>(suns) / sun.median / 1000, eye.median, sun.median,
+        100 * eye.spread / eye.median);
     std::fflush(stdout);
     before = made;
   }

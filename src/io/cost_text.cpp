@@ -51,7 +51,7 @@ std::string_view work_in_words(Work work) {
     case Work::normals:
       return "normals";
     case Work::solids:
-      return "spheres";
+      return "spheres and voxels";
     case Work::portals:
       return "going through portals";
     case Work::iterate:

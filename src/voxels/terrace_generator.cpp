@@ -191,12 +191,77 @@ struct TerraceSource::Garden {
     kinds[column(x, y)] = kind;
   }
 
-  bool cave(int x, int y, int z, int depth) const {
-    if (recipe.caves == 0 || depth < 5 || depth > deepest_cave || z < 2) return false;
-    const double one = noise(7, x / 19.0, y / 19.0, z / 13.0);
-    const double other = noise(8, x / 41.0, y / 41.0, z / 27.0);
-    return 0.5 * one + 0.5 * other > 0.86 - 0.3 * recipe.caves;
-  }
+  /// Where the hill is hollow, for a block and a cell around it: noise from the corners of its
+  /// lattice, each drawn once.
+  class Hollows {
+   public:
+    static constexpr int side = VoxelSource::side + 2;
+
+    Hollows(const Garden& garden, const VoxelCell& low) : garden_(garden), low_(low) {
+      if (garden.recipe.caves == 0) return;
+      Layer one(garden, 7, low, 19, 13);
+      Layer other(garden, 8, low, 41, 27);
+      const double bar = 0.86 - 0.3 * garden.recipe.caves;
+      for (int z = 0; z < side; ++z) {
+        for (int y = 0; y < side; ++y) {
+          for (int x = 0; x < side; ++x) {
+            const bool hollow = 0.5 * one.at(x, y, z) + 0.5 * other.at(x, y, z) > bar;
+            hollow_[static_cast<std::size_t>(x + side * (y + side * z))] = hollow;
+          }
+        }
+      }
+    }
+    bool at(int x, int y, int z) const {
+      if (garden_.recipe.caves == 0 || z < 2) return false;
+      const int depth = garden_.ground(x, y) - 1 - z;
+      if (depth < 5 || depth > deepest_cave) return false;
+      return hollow_[static_cast<std::size_t>(
+          (x - low_[0] + 1) + side * ((y - low_[1] + 1) + side * (z - low_[2] + 1)))];
+    }
+
+   private:
+    /// Noise of one size, blended along one axis after the other.
+    struct Layer {
+      double corners[4][4][4];
+      int first[3];
+      double share[3][side];
+      int corner[3][side];
+
+      Layer(const Garden& garden, std::uint32_t what, const VoxelCell& low, double across,
+            double up) {
+        for (std::size_t axis = 0; axis < 3; ++axis) {
+          const double length = axis < 2 ? across : up;
+          first[axis] = static_cast<int>(std::floor((low[axis] - 1) / length));
+          for (int k = 0; k < side; ++k) {
+            const double place = (low[axis] - 1 + k) / length;
+            corner[axis][k] = static_cast<int>(std::floor(place)) - first[axis];
+            share[axis][k] = smooth(place - std::floor(place));
+          }
+        }
+        for (int z = 0; z < 4; ++z) {
+          for (int y = 0; y < 4; ++y) {
+            for (int x = 0; x < 4; ++x) {
+              corners[z][y][x] = unit(garden.draw(what, first[0] + x, first[1] + y, first[2] + z));
+            }
+          }
+        }
+      }
+      double at(int x, int y, int z) const {
+        const int i = corner[0][x];
+        const int j = corner[1][y];
+        const auto row = [&](int dz) {
+          const auto& layer = corners[corner[2][z] + dz];
+          return blend(blend(layer[j][i], layer[j][i + 1], share[0][x]),
+                       blend(layer[j + 1][i], layer[j + 1][i + 1], share[0][x]), share[1][y]);
+        };
+        return blend(row(0), row(1), share[2][z]);
+      }
+    };
+
+    const Garden& garden_;
+    VoxelCell low_;
+    std::array<bool, static_cast<std::size_t>(side) * side * side> hollow_{};
+  };
 
   /// A column's ground, as it looks from above.
   std::uint32_t top_of(int x, int y) const {
@@ -216,7 +281,7 @@ struct TerraceSource::Garden {
   }
 
   /// A cell of the hill itself.
-  std::uint32_t hill_cell(int x, int y, int z) const {
+  std::uint32_t hill_cell(const Hollows& hollows, int x, int y, int z) const {
     const int own = ground(x, y);
     if (z >= own) return 0;
     const int depth = own - 1 - z;
@@ -231,14 +296,13 @@ struct TerraceSource::Garden {
       const int stone_at = ((x + y) + (course & 1) * 4) / 7;
       return stone + static_cast<std::uint32_t>(draw(13, course, stone_at) % 4);
     }
-    if (cave(x, y, z, depth)) return 0;
+    if (hollows.at(x, y, z)) return 0;
     if (recipe.caves > 0 && depth >= 4 && depth <= deepest_cave + 1) {
       // What caves show.
       for (const auto& [dx, dy, dz] :
            {std::array{1, 0, 0}, std::array{-1, 0, 0}, std::array{0, 1, 0}, std::array{0, -1, 0},
             std::array{0, 0, 1}, std::array{0, 0, -1}}) {
-        const int there = ground(x + dx, y + dy);
-        if (cave(x + dx, y + dy, z + dz, there - 1 - (z + dz))) {
+        if (hollows.at(x + dx, y + dy, z + dz)) {
           return rock + static_cast<std::uint32_t>(draw(14, x, y, z) % 2);
         }
       }
@@ -251,6 +315,18 @@ struct TerraceSource::Garden {
     int kind;     ///< 0 flowers, 1 bush, 2 tree
     double size;
     std::uint64_t bits;
+
+    /// False where it surely has nothing that far from its foot.
+    bool may_reach(int dx, int dy, int dz) const {
+      if (kind == 0) return dx * dx + dy * dy <= 20 * size;
+      const double across = (kind == 1 ? 3.6 : 6.4) * size + 1.3;
+      if (dz < 0 || dx * dx + dy * dy > across * across) return false;
+      if (kind == 1) return dz < 0.55 * across + across;
+      const int trunk = static_cast<int>(9 * size);
+      if (dz < trunk - 4 && std::abs(dx) + std::abs(dy) > 1) return false;
+      const double up = dz - trunk - 0.55 * 6.4 * size;
+      return dz < trunk || dx * dx + dy * dy + 1.25 * up * up <= across * across;
+    }
   };
 
   std::optional<Plant> plant_in(int i, int j) const {
@@ -277,6 +353,7 @@ struct TerraceSource::Garden {
     const int dx = x - plant.x;
     const int dy = y - plant.y;
     const int dz = z - plant.z;
+    if (!plant.may_reach(dx, dy, dz)) return 0;
     const std::uint64_t bits = draw(22, x, y, z);
     const auto leaves = [&] {
       const auto shade = static_cast<std::uint32_t>((plant.bits >> 8) % 3 + (bits % 3));
@@ -385,6 +462,7 @@ std::optional<std::uint32_t> TerraceSource::known(const VoxelBox& box) const {
 void TerraceSource::read(const VoxelCell& low, std::uint32_t* values) const {
   const Garden& garden = *garden_;
   std::fill_n(values, block, 0u);
+  const Garden::Hollows hollows(garden, low);
   const int end_x = std::min(low[0] + side, garden.side);
   const int end_y = std::min(low[1] + side, garden.side);
   for (int y = low[1]; y < end_y; ++y) {
@@ -392,7 +470,7 @@ void TerraceSource::read(const VoxelCell& low, std::uint32_t* values) const {
       const int end_z = std::min(low[2] + side, garden.ground(x, y));
       for (int z = low[2]; z < end_z; ++z) {
         values[(x - low[0]) + side * ((y - low[1]) + side * (z - low[2]))] =
-            garden.hill_cell(x, y, z);
+            garden.hill_cell(hollows, x, y, z);
       }
     }
   }

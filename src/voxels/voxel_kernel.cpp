@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "voxels/voxel_lanes.hpp"
+#include "voxels/voxel_lead.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "voxels/voxel_kernel.cpp"
@@ -62,7 +63,7 @@ void Enter(const VoxelBox& bounds, const VoxelLanes& lanes, Entries& entries) {
     unsigned misses = 0;
     unsigned unsure = 0;
     for (std::size_t k = first; k < first + company; k += hn::Lanes(d)) {
-      const auto start = hn::Load(d, lanes.start + k);
+      const auto start = hn::Load(d, lanes.lead + k);
       hn::Vec<D> t = start;
       auto axis = hn::Set(d, -1.0);
       hn::Vec<D> from[3], way[3], cell[3], edge[3], low[3], high[3];
@@ -202,7 +203,15 @@ void MeetVoxels(const VoxelTree& tree, const VoxelBox& bounds, const VoxelBodies
   // Those past the last are looked at too, and then left out.
   for (std::size_t i = lanes.count; i % company != 0; ++i) {
     for (int a = 0; a < 3; ++a) lanes.from[a][i] = lanes.way[a][i] = 0;
-    lanes.start[i] = lanes.limit[i] = 0;
+    lanes.start[i] = lanes.lead[i] = lanes.limit[i] = 0;
+  }
+  std::copy_n(lanes.start, lanes.count, lanes.lead);
+  constexpr std::size_t wedge = 64;
+  for (std::size_t first = 0; lanes.together && first < lanes.count; first += wedge) {
+    const std::size_t last = std::min(lanes.count, first + wedge);
+    if (last - first < wedge / 4) continue;
+    const double lead = lead_lanes(tree, lanes, first, last);
+    for (std::size_t i = first; i < last; ++i) lanes.lead[i] = std::max(lanes.lead[i], lead);
   }
   Entries entries;
   Enter(bounds, lanes, entries);

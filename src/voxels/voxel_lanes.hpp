@@ -14,13 +14,16 @@ struct VoxelLanes {
   static constexpr std::size_t capacity = 128;
 
   std::size_t count = 0;
-  bool single = true;  ///< distances are compared as floats, as the lane will be told them
+  bool together = false;  ///< neighbors go the same way
+  bool single = true;     ///< distances are compared as floats, as the lane will be told them
   /// Cells for a meter along the lane: nodes smaller than this are not gone into. 0: all are.
   double detail = 0;
   alignas(64) double from[3][capacity];
   alignas(64) double way[3][capacity];
   alignas(64) double start[capacity];
   alignas(64) double limit[capacity];
+  /// From where on they are looked at: nothing lies before. At least `start`.
+  alignas(64) double lead[capacity];
 
   bool met[capacity];
   double t[capacity];

@@ -133,6 +133,7 @@ template <class Number>
 void VoxelSolid::take_lanes(const LaneBatch<Number>& lanes, const bool* left_out,
                             VoxelLanes& to) const {
   to.count = 0;
+  to.together = lanes.together;
   to.single = std::is_same_v<Number, float>;
   for (std::size_t i = 0; i < lanes.size; ++i) {
     if (left_out != nullptr && left_out[i]) continue;

@@ -435,7 +435,7 @@ inline bool VoxelWalk::enter() {
   const Faces faces[3] = {this->faces(0), this->faces(1), this->faces(2)};
   const VoxelBox& bounds = context_->bounds;
   const double limit = context_->lanes.limit[i_];
-  t_ = context_->lanes.start[i_];
+  t_ = context_->lanes.lead[i_];
   axis_ = -1;
   std::int64_t cell[3];
   constexpr std::int64_t far = std::int64_t{1} << 30;

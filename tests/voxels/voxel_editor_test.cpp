@@ -4,7 +4,6 @@
 
 #include "photonlane/photonlane.hpp"
 #include "support/effort.hpp"
-#include "support/paths.hpp"
 #include "support/planes.hpp"
 #include "voxels/sources.hpp"
 
@@ -197,10 +196,10 @@ TEST(VoxelEdits, ShowInTheNextFrame) {
   const auto frame_of = [&](std::shared_ptr<const VoxelGrid> grid) {
     Scene one;
     one.room().add(Voxels(std::move(grid)));
-    empty_air(one.room());
+    one.room().fog = {.color = {0, 0, 0}, .start = 1e6, .end = 2e6};
     Budget budget;
     budget.frame = {32, 20, 1};
-    return render(compile(one), pinhole({-20, -30, 40}, {16, 16, 4}), budget, {});
+    return render(compile(one), Camera::look_at({-20, -30, 40}, {16, 16, 4}, degrees(50)), budget, {});
   };
   VoxelEditor editor({32, 32, 32}, kinds_of(2));
   editor.fill({{0, 0, 0}, {32, 32, 4}}, 1);

@@ -293,6 +293,49 @@ TEST(VoxelGrids, AreMetTheSameInAnyCompanyAndPlaced) {
   }
 }
 
+TEST(VoxelGrids, AreMetTheSameByLanesThatAreLedTogether) {
+  // Lanes of a picture, wide and narrow, from outside, close by and within; led they skip what is
+  // empty before all of them.
+  std::uint64_t seed = 60;
+  std::uint64_t led_steps = 0;
+  std::uint64_t own_steps = 0;
+  for (const Filling filling : all_fillings) {
+    const VoxelCell size{150, 140, 130};
+    const auto solid = solid_of(VoxelGrid::make(filled(size, filling, 60000, ++seed)));
+    for (int round = 0; round < effort(24); ++round) {
+      const auto draw = [&](std::uint32_t what) {
+        return static_cast<double>(
+            random_uniform({.seed = seed, .pixel = static_cast<std::uint64_t>(round)}, what));
+      };
+      const double away = round % 3 == 0 ? 1 : 3;
+      const Vec3d eye = away * Vec3d(150 * draw(0), 140 * draw(1), 130 * draw(2));
+      const Vec3d target(150 * draw(3), 140 * draw(4), 130 * draw(5));
+      const Camera camera = Camera::look_at(eye, target, degrees(round % 2 == 0 ? 2 : 40));
+      const Viewing seen = viewing(camera, {16, 8});
+      LaneBatch<float> lanes;
+      lanes.size = round % 5 == 0 ? 50 : 128;
+      lanes.far_limit = 1e6;
+      for (std::size_t i = 0; i < lanes.size; ++i) {
+        const auto x = static_cast<double>(i % 16);
+        const auto y = static_cast<double>(i / 16);
+        test::aim(lanes, i, eye, seen.ray(seen.u(x + 0.5), seen.v(y + 0.5)));
+      }
+      const HitBatch<float> alone = solid->nearest_hit(lanes, {});
+      lanes.together = true;
+      const HitBatch<float> led = solid->nearest_hit(lanes, {});
+      for (std::size_t i = 0; i < lanes.size; ++i) {
+        ASSERT_EQ(alone.ending[i], led.ending[i]) << i;
+        ASSERT_EQ(alone.t[i], led.t[i]);
+        ASSERT_EQ(alone.item[i], led.item[i]);
+        if (led.ending[i] == Ending::hit) EXPECT_EQ(alone.normal_x[i], led.normal_x[i]);
+        led_steps += led.steps[i];
+        own_steps += alone.steps[i];
+      }
+    }
+  }
+  EXPECT_LT(led_steps, own_steps);
+}
+
 TEST(VoxelGrids, ReachToTheLastOf65536Cells) {
   // Single cells in the corners of the largest grid, and lanes at them from the other end.
   constexpr int side = 65536;
