@@ -13,7 +13,7 @@ constexpr double infinite = std::numeric_limits<double>::infinity();
 
 /// All lanes of a wedge, along one axis: where they are lies between two lines.
 struct Spread {
-  double low = infinite, high = -infinite;          ///< of places
+  double low = infinite, high = -infinite;         ///< of places
   double slowest = infinite, fastest = -infinite;  ///< of ways
 
   /// When some lane may be over `edge`, and when some still may be under it.
@@ -88,7 +88,8 @@ double lead_lanes(const VoxelTree& tree, const VoxelLanes& lanes, std::size_t fi
       own.slowest = std::min(own.slowest, lanes.way[axis][i]);
       own.fastest = std::max(own.fastest, lanes.way[axis][i]);
     }
-    // Where lanes do not go there, where they are decides; a wedge that is too wide is not worth it.
+    // Where lanes do not go there, where they are decides; a wedge that is too wide is not worth
+    // it.
     if (own.slowest == 0 || own.fastest == 0) return 0;
     if (own.high - own.low > 64) return 0;
     // Cells beside it do not matter.

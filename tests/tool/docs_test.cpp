@@ -117,7 +117,7 @@ TEST(DocumentationInCpp, BlocksRunAsTheyArePrinted) {
     EXPECT_EQ(block.main(), 0) << block.where;
   }
   std::filesystem::current_path(before);
-  EXPECT_EQ(blocks, 10u);
+  EXPECT_EQ(blocks, 11u);
 }
 
 }  // namespace

@@ -199,7 +199,8 @@ TEST(VoxelEdits, ShowInTheNextFrame) {
     one.room().fog = {.color = {0, 0, 0}, .start = 1e6, .end = 2e6};
     Budget budget;
     budget.frame = {32, 20, 1};
-    return render(compile(one), Camera::look_at({-20, -30, 40}, {16, 16, 4}, degrees(50)), budget, {});
+    return render(compile(one), Camera::look_at({-20, -30, 40}, {16, 16, 4}, degrees(50)), budget,
+                  {});
   };
   VoxelEditor editor({32, 32, 32}, kinds_of(2));
   editor.fill({{0, 0, 0}, {32, 32, 4}}, 1);

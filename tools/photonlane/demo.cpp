@@ -357,6 +357,28 @@ void show_pollen(const DemoCommand& command) {
                   small.frame.width, small.frame.height));
 }
 
+/// The terraced garden: how its voxels are held, and what it is worth to look into cubes that are
+/// too small to be seen.
+void show_terraces(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/terraces");
+  const Show show(command, "glasshouse-terraces.yaml", command.output + "/terraces");
+  for (const auto& part : show.file().scene.rooms.front().parts) {
+    const auto* const voxels = dynamic_cast<const Voxels*>(part.get());
+    if (voxels != nullptr) show.say("terraces: " + io::voxel_text(*voxels->grid));
+  }
+  Frame frame = show.frame(show.file().budget);
+  io::write_frame(show.path("view.png"), frame);
+  show.say(fmt::format("terraces/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
+  Budget small = show.file().budget;
+  small.frame = part_of(small.frame.size(), 4);
+  show.measure(
+      small, {parse_vary("voxels.detail=0,0.5,1,2,4")},
+      {.repeats = 3, .warm_up = 1, .progress = {}},
+      fmt::format("terraces/sweep.csv, terraces/cost-error.*: what voxels below a pixel cost at "
+                  "{}x{}, and what is wrong where cubes stand for them",
+                  small.frame.width, small.frame.height));
+}
+
 /// Pictures of one size side by side.
 io::Picture beside(std::span<const io::Picture> pictures) {
   const Size size = pictures.front().size;
@@ -443,10 +465,11 @@ struct Part {
   double seconds;
   void (*show)(const DemoCommand&);
 };
-constexpr Part parts[] = {
-    {"plan", 3, show_stepping},  {"evening", 9, show_light},    {"court", 31, show_fields},
-    {"wings", 5, show_rooms},    {"window", 15, show_window},   {"dew", 8, show_dew},
-    {"pollen", 40, show_pollen}, {"flowers", 50, show_flowers}, {"night", 52, show_night}};
+constexpr Part parts[] = {{"plan", 3, show_stepping},    {"evening", 9, show_light},
+                          {"court", 31, show_fields},    {"wings", 5, show_rooms},
+                          {"window", 15, show_window},   {"dew", 8, show_dew},
+                          {"pollen", 40, show_pollen},   {"terraces", 20, show_terraces},
+                          {"flowers", 50, show_flowers}, {"night", 52, show_night}};
 
 /// The parts that are asked for, in their order.
 std::vector<const Part*> parts_of(const DemoCommand& command) {
