@@ -118,11 +118,14 @@ class Reader {
                       "terraces -o FILE, and file: FILE",
                       recipe.side, most_made_side));
     }
-    part_.grid = make_grid(node, options, [&] { return std::make_unique<TerraceSource>(recipe); });
+    const auto material = [&](int number) {
+      return number < std::ssize(part_.materials) ? number : -1;
+    };
+    part_.grid = make_grid(node, options, [&] {
+      return std::make_unique<TerraceSource>(recipe, material(0), material(1));
+    });
     part_.source_text = "terraces:\n" + changed_lines(terrace_recipe_knobs(), recipe, 2);
     if (part_.source_text == "terraces:\n") part_.source_text = "terraces: {}\n";
-    // Lanterns and water are of the part's material unless others are said.
-    if (part_.materials.empty()) part_.materials = {-1, -1};
   }
 
   void raw(const Node& node) {
@@ -350,7 +353,7 @@ std::string voxels_text(const SolidPart& part, const Scene& scene, int indent) {
   if (voxels.material >= 0) {
     text += fmt::format("{:{}}material: {}\n", "", indent, material(voxels.material));
   }
-  if (!voxels.materials.empty() && voxels.materials != std::vector<int>{-1, -1}) {
+  if (!voxels.materials.empty()) {
     text += fmt::format("{:{}}materials: [", "", indent);
     for (const int& one : voxels.materials) {
       text += (&one == voxels.materials.data() ? "" : ", ") + material(one);

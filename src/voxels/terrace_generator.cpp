@@ -432,7 +432,8 @@ struct TerraceSource::Garden {
   }
 };
 
-TerraceSource::TerraceSource(const TerraceRecipe& recipe) {
+TerraceSource::TerraceSource(const TerraceRecipe& recipe, int lantern_material, int water_material)
+    : lantern_material_(lantern_material), water_material_(water_material) {
   validate_knobs(terrace_recipe_knobs(), recipe);
   garden_ = std::make_unique<const Garden>(recipe);
 }
@@ -443,7 +444,10 @@ VoxelCell TerraceSource::size() const { return {garden_->side, garden_->side, ga
 VoxelPalette TerraceSource::palette() const {
   VoxelPalette palette;
   for (std::uint32_t value = 1; value <= std::size(colors); ++value) {
-    palette.kinds.push_back({value == lantern ? 0 : value == water ? 1 : -1, colors[value - 1]});
+    palette.kinds.push_back({value == lantern ? lantern_material_
+                             : value == water ? water_material_
+                                              : -1,
+                             colors[value - 1]});
   }
   return palette;
 }

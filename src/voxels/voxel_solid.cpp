@@ -100,8 +100,11 @@ VoxelSolid::VoxelSolid(const Voxels& part, const SolidContext& context)
       const int number = palette.kinds[k].material;
       if (number < 0) continue;
       if (static_cast<std::size_t>(number) >= known) {
-        throw Error(ErrorKind::input,
-                    fmt::format("a voxel has material {}, of which there are {}", number, known));
+        throw Error(
+            ErrorKind::input,
+            fmt::format("voxels have material {}, of which there are {}; `materials` says which "
+                        "of the scene's those numbers are",
+                        number, known));
       }
       const int own =
           part.materials.empty() ? number : part.materials[static_cast<std::size_t>(number)];

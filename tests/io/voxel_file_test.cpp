@@ -281,7 +281,9 @@ TEST_F(MakeVoxels, OfFieldsAndGardensForScenes) {
   EXPECT_THAT(terraces.output, HasSubstr("\"voxels\""));
   EXPECT_EQ(io::map_voxels(folder.path() + "/g.voxels")->size(), (VoxelCell{96, 96, 64}));
   // What a scene makes itself.
-  folder.write("g.yaml", "room:\n  solids:\n    - voxels: {terraces: {side: 96, height: 64}}\n");
+  folder.write("g.yaml",
+               "materials: {lantern: {}, water: {}}\nroom:\n  solids:\n    - voxels: {terraces: "
+               "{side: 96, height: 64}, materials: [lantern, water]}\n");
   ASSERT_EQ(tool("make voxels g.yaml -o h.voxels").code, 0);
   expect_same(*io::map_voxels(folder.path() + "/g.voxels"),
               *io::map_voxels(folder.path() + "/h.voxels"));

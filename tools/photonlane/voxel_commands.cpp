@@ -104,7 +104,7 @@ int run(const MakeTerracesCommand& command) {
   const Stoppable stoppable;
   VoxelGridOptions making = options_of(command);
   making.progress = bar.callback();
-  const auto grid = VoxelGrid::make(TerraceSource(recipe), making);
+  const auto grid = VoxelGrid::make(TerraceSource(recipe, 0, 1), making);
   write(command, *grid, bar);
   tell(command, *grid);
   return success;

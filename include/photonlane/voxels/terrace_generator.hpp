@@ -26,11 +26,13 @@ struct TerraceRecipe {
 std::span<const Knob<TerraceRecipe>> terrace_recipe_knobs();
 
 /// Voxels of it: walls of stone, grass, beds, a path with lanterns and steps, ponds, plants, caves.
-/// All kinds have colors; of the numbers of materials, 0 are lanterns and 1 is water.
+/// All kinds have colors.
 class TerraceSource final : public VoxelSource {
  public:
-  /// Throws Error (input) for values out of range.
-  explicit TerraceSource(const TerraceRecipe& recipe);
+  /// Numbers of materials: those of lanterns and water, -1 for none. Throws Error (input) for
+  /// values out of range.
+  explicit TerraceSource(const TerraceRecipe& recipe, int lantern_material = -1,
+                         int water_material = -1);
   ~TerraceSource() override;
 
   VoxelCell size() const override;
@@ -46,6 +48,7 @@ class TerraceSource final : public VoxelSource {
  private:
   struct Garden;
   std::unique_ptr<const Garden> garden_;
+  int lantern_material_, water_material_;
 };
 
 }  // namespace photonlane
