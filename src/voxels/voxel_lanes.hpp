@@ -3,6 +3,7 @@
 #include <cstddef>
 #include <cstdint>
 
+#include "photonlane/voxels/voxel_visits.hpp"
 #include "voxels/voxel_tree.hpp"
 
 namespace photonlane {
@@ -14,6 +15,8 @@ struct VoxelLanes {
   static constexpr std::size_t capacity = 128;
 
   std::size_t count = 0;
+  /// Where not null, what the lane looks into and passes goes there; for one lane.
+  std::vector<VoxelVisit>* visits = nullptr;
   bool together = false;  ///< neighbors go the same way
   bool single = true;     ///< distances are compared as floats, as the lane will be told them
   /// Cells for a meter along the lane: nodes smaller than this are not gone into. 0: all are.

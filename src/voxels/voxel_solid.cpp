@@ -475,6 +475,25 @@ std::size_t VoxelSolid::memory_bytes() const {
          (materials_.capacity() + bodies_.capacity()) * sizeof(std::uint32_t);
 }
 
+std::vector<VoxelVisit> VoxelSolid::visits(const Vec3d& from, const Vec3d& way,
+                                           double length) const {
+  LaneBatch<double> lane;
+  lane.size = 1;
+  lane.far_limit = length;
+  lane.x[0] = from.x();
+  lane.y[0] = from.y();
+  lane.z[0] = from.z();
+  lane.direction_x[0] = way.x();
+  lane.direction_y[0] = way.y();
+  lane.direction_z[0] = way.z();
+  VoxelLanes own;
+  take_lanes(lane, nullptr, own);
+  std::vector<VoxelVisit> visits;
+  own.visits = &visits;
+  meet(false, own);
+  return visits;
+}
+
 std::vector<std::string> VoxelSolid::faults() const {
   std::vector<std::string> faults;
   if (within_.empty()) faults.push_back("a grid without voxels: nothing meets it");

@@ -27,6 +27,9 @@ class VoxelSolid final : public Solid {
   std::string summary() const override;
   std::size_t memory_bytes() const override;
 
+  /// What one lane looks into.
+  std::vector<VoxelVisit> visits(const Vec3d& from, const Vec3d& way, double length) const;
+
   /// What would look wrong or is of no use, a line each.
   std::vector<std::string> faults() const;
 

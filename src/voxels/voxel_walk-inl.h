@@ -105,7 +105,10 @@ class VoxelWalk {
 
   /// What is in the cell the lane has come to; true where the lane ends there.
   HWY_INLINE bool ends_here() {
-    if (!look()) return false;
+    const int from = level_;
+    const bool ends = look();
+    if (context_->lanes.visits != nullptr) note(from, ends);
+    if (!ends) return false;
     end();
     return true;
   }
@@ -295,6 +298,20 @@ class VoxelWalk {
   }
   unsigned child() const { return child_of(cell_[0], cell_[1], cell_[2], level_); }
   std::uint32_t value() const { return node().value(child()); }
+
+  /// Notes what was just looked into: nodes from a level down, and the cube that is passed or met.
+  void note(int from, bool ends) {
+    std::vector<VoxelVisit>& visits = *context_->lanes.visits;
+    const auto put = [&](VoxelVisitKind kind, int shift) {
+      const std::int32_t whole = -(std::int32_t{1} << shift);
+      visits.push_back({kind,
+                        {cell_[0] & whole, cell_[1] & whole, cell_[2] & whole},
+                        std::int32_t{1} << shift,
+                        t_});
+    };
+    for (int level = from; level >= level_; --level) put(VoxelVisitKind::opened, 2 * level);
+    put(ends ? VoxelVisitKind::met : VoxelVisitKind::passed, shift_);
+  }
 
   /// In a cell that is set, or before a node that stands for its cells.
   void end() {

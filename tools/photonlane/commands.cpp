@@ -10,6 +10,7 @@
 #include <algorithm>
 
 #include "photonlane/io.hpp"
+#include "photonlane/io/voxel_way.hpp"
 #include "photonlane/photonlane.hpp"
 #include "shared.hpp"
 #include "terminal.hpp"
@@ -428,8 +429,38 @@ int run(const CompareCommand& command) {
   return check_failed;
 }
 
+namespace {
+
+/// What the pixel's own lane looked into of the voxels of the room it started in.
+void show_trees(const LaneCommand& command, const io::SceneFile& file, const LaneLog& log) {
+  const bool tell = command.march && !command.common.json && !command.common.quiet;
+  if ((!tell && command.tree.empty()) || log.legs.empty()) return;
+  const LaneLeg* leg = &log.legs.front();
+  for (const LaneLeg& one : log.legs) {
+    if (one.from < 0 && one.layers) leg = &one;
+  }
+  bool shown = false;
+  for (const auto& part : file.scene.rooms[leg->room].parts) {
+    const auto* const voxels = dynamic_cast<const Voxels*>(part.get());
+    if (voxels == nullptr) continue;
+    const double length = std::min(leg->length, file.budget.far_limit) * (1 + 1e-6) + 1e-6;
+    const auto visits = visit_voxels(*voxels, leg->place, leg->way, length);
+    if (tell) put("voxels on the lane from the eye:\n" + io::visits_text(visits));
+    if (command.tree.empty() || shown) continue;
+    io::write_png(command.tree, io::visits_picture(*voxels, visits, leg->place, leg->way, length));
+    if (!command.common.json && !command.common.quiet) print("{}\n", command.tree);
+    shown = true;
+  }
+  if (!command.tree.empty() && !shown) {
+    throw Error(ErrorKind::usage, "--tree: no voxels in the room of the lane from the eye");
+  }
+}
+
+}  // namespace
+
 int run(const LaneCommand& command) {
   if (!command.output.empty()) io::check_output(command.output, {".png"});
+  if (!command.tree.empty()) io::check_output(command.tree, {".png"});
   return on_scene(command.common, [&](io::SceneFile& file) {
     const auto comma = command.pixel.find(',');
     int place[2] = {0, 0};
@@ -453,6 +484,7 @@ int run(const LaneCommand& command) {
                            io::frame_steps(world, file.camera, file.budget)));
       if (command.all || command.march) put(io::lane_text(log, file.scene, world));
     }
+    show_trees(command, file, log);
     if (command.output.empty()) return success;
     io::PlanOptions options;
     options.rays = 0;

@@ -141,6 +141,7 @@ struct LaneCommand {
   std::string output;
   bool all = false;
   bool march = false;
+  std::string tree;  ///< picture of the way through voxels
 };
 
 struct ZoomCommand {

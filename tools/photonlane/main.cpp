@@ -243,6 +243,12 @@ void add_lane(CLI::App& app, Arguments& all) {
       ->type_name("X,Y");
   lane_app->add_flag("--all", lane.all, "every leg as well");
   lane_app->add_flag("--march", lane.march, "every leg, and every step of marching through fields");
+  lane_app
+      ->add_option(
+          "--tree", lane.tree,
+          "picture of the nodes of a tree of voxels that the lane from the eye looks into, "
+          "in an upright slice along it, .png; told in words with --march")
+      ->type_name("FILE");
   lane_app->add_option("-o,--output", lane.output, "picture of its way over the plan, .png")
       ->type_name("FILE");
   lane_app->callback([&] { all.chosen = [&] { return run(all.lane); }; });
