@@ -12,20 +12,21 @@ using namespace photonlane;
 
 bool is_digit(char c) { return c >= '0' && c <= '9'; }
 
-/// Whether a text may ask for more than 9,999 grains of pollen. Each is made and put in order while
-/// the text is read, and where no count is said there are a million.
-bool has_much_pollen(std::string_view text) {
-  constexpr std::string_view key = "pollen:";
+/// Whether what follows a key, which says what is made, may ask for numbers of more than so many
+/// digits, or for as many as are made where `count` is not said.
+bool makes_many(std::string_view text, std::string_view key, std::string_view count, int digits) {
   for (auto at = text.find(key); at != text.npos; at = text.find(key, at + 1)) {
-    auto next = text.substr(at + key.size(), 40);
+    auto next = text.substr(at + key.size(), 60);
     if (next.find("base") != next.npos) continue;  // a material
-    const auto count = next.find("count:");
-    if (count == next.npos) return true;
-    int digits = 0;
-    next = next.substr(count + 6);
+    const auto first = next.find_first_not_of(' ');
+    if (first != next.npos && is_digit(next[first])) continue;  // a number of that name
+    const auto said = next.find(count);
+    if (said == next.npos) return true;
+    int found = 0;
+    next = next.substr(said + count.size());
     for (const char c : next.substr(0, next.find_first_of(",}\n"))) {
-      digits = is_digit(c) ? digits + 1 : 0;
-      if (digits > 4 || c == '$' || c == 'e' || c == 'E') return true;
+      found = is_digit(c) ? found + 1 : 0;
+      if (found > digits || c == '$' || c == 'e' || c == 'E') return true;
     }
   }
   return false;
@@ -33,7 +34,12 @@ bool has_much_pollen(std::string_view text) {
 
 /// Large pictures and sets are slow, not wrong: there are other tests for their limits.
 bool draws_much(std::string_view text) {
-  if (has_much_pollen(text)) return true;
+  // Each grain of pollen and each block of a garden is made while the text is read.
+  if (makes_many(text, "pollen:", "count:", 4)) return true;
+  if (text.find("voxels:") != text.npos &&
+      (makes_many(text, "terraces:", "side:", 2) || makes_many(text, "field:", "points:", 2))) {
+    return true;
+  }
   for (const std::string_view key : {"width:", "height:", "times:", "roots:", "iterations:"}) {
     for (auto at = text.find(key); at != text.npos; at = text.find(key, at + 1)) {
       const auto number = text.substr(at + key.size(), 12);

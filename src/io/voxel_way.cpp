@@ -58,10 +58,6 @@ Picture visits_picture(const Voxels& part, const std::vector<VoxelVisit>& visits
     const VoxelVisit* visit;
   };
   std::vector<Rectangle> rectangles;
-  double left = 0;
-  double right = 0;
-  double bottom = start.z();
-  double top = start.z();
   for (const VoxelVisit& visit : visits) {
     // Where the heading's line lies within the cube, in the plan.
     double in = -1e300;
@@ -78,11 +74,6 @@ Picture visits_picture(const Voxels& part, const std::vector<VoxelVisit>& visits
     if (in > out) continue;
     const double low = visit.low[2];
     rectangles.push_back({in, out, low, low + visit.side, &visit});
-    if (visit.kind == VoxelVisitKind::opened && visit.side > 256) continue;
-    left = std::min(left, in);
-    right = std::max(right, out);
-    bottom = std::min(bottom, low);
-    top = std::max(top, low + visit.side);
   }
   double end = length;
   for (const VoxelVisit& visit : visits) {
@@ -92,8 +83,14 @@ Picture visits_picture(const Voxels& part, const std::vector<VoxelVisit>& visits
   constexpr int high = 800;
   constexpr double margin = 30;
   constexpr double head = 64;
-  const double scale = std::min((wide - 2 * margin) / std::max(right - left, 1.0),
-                                (high - head - margin) / std::max(top - bottom, 1.0));
+  // The lane, and a little around it.
+  const double reach = std::max(end * level, 1.0);
+  const double lowest = std::min(start.z(), start.z() + end * along.z());
+  const double highest = std::max(start.z(), start.z() + end * along.z());
+  const double scale = std::min((wide - 2 * margin) / (1.06 * reach),
+                                (high - head - margin) / std::max(1.3 * (highest - lowest), 1.0));
+  const double left = 0.5 * (reach - (wide - 2 * margin) / scale);
+  const double bottom = 0.5 * (lowest + highest - (high - head - margin) / scale);
   const auto x_of = [&](double place) { return margin + (place - left) * scale; };
   const auto y_of = [&](double place) { return high - margin - (place - bottom) * scale; };
   const Canvas canvas({wide, high});
@@ -102,6 +99,26 @@ Picture visits_picture(const Voxels& part, const std::vector<VoxelVisit>& visits
   cairo_t* const context = canvas.context();
   cairo_rectangle(context, 0, head - 8, wide, high - head + 8);
   cairo_clip(context);
+  // What is set in the slice.
+  constexpr int dot = 2;
+  for (int y = static_cast<int>(head) - 8; y < high; y += dot) {
+    for (int x = 0; x < wide; x += dot) {
+      const double place = left + (x + 0.5 * dot - margin) / scale;
+      const Vec3d at = start + place * heading;
+      const double up = bottom + (high - margin - y - 0.5 * dot) / scale;
+      const std::uint32_t value = part.grid->at({static_cast<std::int32_t>(std::floor(at.x())),
+                                                 static_cast<std::int32_t>(std::floor(at.y())),
+                                                 static_cast<std::int32_t>(std::floor(up))});
+      if (value == 0) continue;
+      const VoxelPalette& palette = part.grid->palette();
+      std::uint32_t color = palette.direct ? value - 1 : palette.kinds[value - 1].color;
+      if (color == VoxelKind::no_color) color = 0x808080;
+      canvas.set_color({static_cast<std::uint8_t>(color >> 16),
+                        static_cast<std::uint8_t>(color >> 8), static_cast<std::uint8_t>(color)},
+                       0.75);
+      canvas.rectangle(x, y, dot, dot);
+    }
+  }
   for (const bool outlines : {false, true}) {
     for (const Rectangle& one : rectangles) {
       const bool passed = one.visit->kind == VoxelVisitKind::passed;

@@ -87,6 +87,91 @@ TEST(VoxelFiles, ThatAreDamagedAreRefused) {
   EXPECT_THAT(refused("photonlane"), HasSubstr("too short"));
 }
 
+/// The checksum of such files, another time.
+std::uint64_t checksum(const char* bytes, std::size_t count) {
+  std::uint64_t rows[4] = {1, 2, 3, 4};
+  const auto step = [&](std::uint64_t& row, std::size_t at) {
+    std::uint64_t word = 0;
+    std::memcpy(&word, bytes + at, std::min<std::size_t>(8, count - at));
+    row = (row ^ word) * 0x9e3779b97f4a7c15u;
+    row = row << 29 | row >> 35;
+  };
+  std::size_t at = 0;
+  for (; at + 32 <= count; at += 32) {
+    for (std::size_t k = 0; k < 4; ++k) step(rows[k], at + 8 * k);
+  }
+  for (; at < count; at += 8) step(rows[0], at);
+  return mix(mix(rows[0] + mix(rows[1])) + mix(rows[2] + mix(rows[3])) + count);
+}
+
+/// A file whose checksums say that it is whole, whatever was done to it.
+void seal(std::string& bytes) {
+  std::uint64_t arrays = 0;
+  std::memcpy(&arrays, bytes.data() + 80, 8);
+  ASSERT_LT(arrays, std::uint64_t{1} << 20);
+  const std::uint64_t sum = checksum(bytes.data() + 4096, arrays);
+  std::memcpy(bytes.data() + 4096 + arrays, &sum, 8);
+  const std::uint64_t sums = checksum(bytes.data() + 4096 + arrays, 8);
+  std::memcpy(bytes.data() + 88, &sums, 8);
+  const std::uint64_t head = checksum(bytes.data(), 96);
+  std::memcpy(bytes.data() + 96, &head, 8);
+}
+
+TEST(VoxelFiles, ThatLieUnderTheirChecksumsLeadNowhere) {
+  const TemporaryFolder folder;
+  const std::string path = folder.path() + "/a.voxels";
+  // All ways to tell the values of a brick.
+  io::write_voxels(path, *VoxelGrid::make(filled({140, 70, 70}, Filling::ground, 30, 5)));
+  const std::string bytes = folder.read("a.voxels");
+  std::string whole = bytes;
+  seal(whole);
+  ASSERT_EQ(whole, bytes);
+  std::size_t refused = 0;
+  std::size_t taken = 0;
+  const auto tries = static_cast<std::size_t>(effort(1200));
+  for (std::size_t k = 0; k < tries; ++k) {
+    const auto draw = [&](std::uint32_t what, std::size_t below) {
+      return static_cast<std::size_t>(
+          random_below({.seed = 9, .pixel = k}, what, static_cast<std::uint32_t>(below)));
+    };
+    std::string damaged = bytes;
+    // The tables at the front are tried more often than what cells have.
+    const std::size_t within = k % 3 == 0 ? bytes.size() - 4096 - 8 : 3000;
+    const std::size_t at = k % 5 == 0 ? 32 + draw(0, 48) : 4096 + draw(1, within);
+    const char to[] = {'\x00', '\xff', static_cast<char>(draw(2, 256)),
+                       static_cast<char>(damaged[at] + 1)};
+    damaged[at] = to[draw(3, 4)];
+    seal(damaged);
+    folder.write("b.voxels", damaged);
+    try {
+      const auto grid = io::map_voxels(folder.path() + "/b.voxels");
+      ++taken;
+      const auto solid = Voxels(grid).compile({});
+      LaneBatch<float> lanes;
+      lanes.size = lanes.capacity;
+      lanes.far_limit = 1000;
+      for (std::size_t i = 0; i < lanes.size; ++i) {
+        lanes.x[i] = static_cast<float>(i);
+        lanes.y[i] = static_cast<float>(i % 70);
+        lanes.z[i] = 69.5f;
+        lanes.direction_z[i] = -1;
+      }
+      const HitBatch<float> hits = solid->nearest_hit(lanes, {});
+      (void)hits;
+      solid->closest({30, 30, 30});
+      for (int z = 0; z < 70; z += 3) {
+        for (int y = 0; y < 70; y += 3) {
+          for (int x = 0; x < 140; x += 3) grid->at({x, y, z});
+        }
+      }
+    } catch (const Error&) {
+      ++refused;
+    }
+  }
+  EXPECT_GT(refused, tries / 10);
+  EXPECT_GT(taken, tries / 10);
+}
+
 TEST(VoxelFiles, OfNumbersHaveTheirCells) {
   const TemporaryFolder folder;
   const DenseVoxels dense = filled({20, 33, 18}, Filling::half, 200, 8);
@@ -287,6 +372,16 @@ TEST_F(MakeVoxels, OfFieldsAndGardensForScenes) {
   ASSERT_EQ(tool("make voxels g.yaml -o h.voxels").code, 0);
   expect_same(*io::map_voxels(folder.path() + "/g.voxels"),
               *io::map_voxels(folder.path() + "/h.voxels"));
+  const Outcome lane = tool(
+      "lane g.yaml --size 32x20 --pixel 16,15 --tree way.png --march --set camera.eye=[48,-10,40] "
+      "--set camera.heading=90");
+  EXPECT_EQ(lane.code, 0) << lane.errors;
+  EXPECT_THAT(lane.output, HasSubstr("voxels on the lane from the eye:"));
+  EXPECT_THAT(lane.output, HasSubstr("looks into 256 cells at 0, 0, 0"));
+  EXPECT_THAT(lane.output, HasSubstr("meets 1 cell"));
+  EXPECT_EQ(io::read_png(folder.path() + "/way.png").size, (Size{1280, 800}));
+  EXPECT_THAT(refused("lane s.yaml --size 32x20 --pixel 16,15 --tree none.png"),
+              HasSubstr("no voxels"));
   const Outcome drawn = tool("render g.yaml -o g.png --size 32x20 --cost");
   EXPECT_EQ(drawn.code, 0) << drawn.errors;
   EXPECT_THAT(drawn.output + drawn.errors, HasSubstr("bytes each"));

@@ -30,7 +30,7 @@ void expect_equal(const VoxelGrid& grid, const DenseVoxels& dense) {
 
 TEST(VoxelEdits, LeaveWhatAnArrayHas) {
   const VoxelCell size{100, 50, 70};
-  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(6)); ++seed) {
+  for (std::uint64_t seed = 0; seed < static_cast<std::uint64_t>(effort(4)); ++seed) {
     DenseVoxels dense = filled(size, seed % 2 == 0 ? Filling::ground : Filling::sparse, 20, seed);
     VoxelEditor editor(VoxelGrid::make(dense));
     std::vector<std::vector<std::uint32_t>> before;

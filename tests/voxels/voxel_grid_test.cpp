@@ -5,6 +5,7 @@
 #include <limits>
 
 #include "photonlane/photonlane.hpp"
+#include "photonlane/voxels/voxel_visits.hpp"
 #include "support/effort.hpp"
 #include "support/lanes.hpp"
 #include "support/planes.hpp"
@@ -225,6 +226,47 @@ LaneBatch<Number> lanes_through(const VoxelCell& size, std::uint64_t seed, doubl
     aim(lanes, i, scale * from, way);
   }
   return lanes;
+}
+
+TEST(VoxelGrids, TellWhatALaneLooksInto) {
+  std::uint64_t seed = 300;
+  for (const Filling filling : all_fillings) {
+    const VoxelCell size{90, 70, 60};
+    const DenseVoxels source = filled(size, filling, 60000, ++seed);
+    Voxels part(VoxelGrid::make(source));
+    const auto solid = part.compile({});
+    const LaneBatch<double> lanes = lanes_through<double>(size, seed);
+    const HitBatch<double> hits = solid->nearest_hit(lanes, {});
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      const Vec3d from = from_of(lanes, i);
+      const Vec3d way = way_of(lanes, i);
+      if (source.at(static_cast<int>(std::floor(from.x())), static_cast<int>(std::floor(from.y())),
+                    static_cast<int>(std::floor(from.z()))) != 0) {
+        continue;  // from inside it leaves first
+      }
+      const std::vector<VoxelVisit> visits = visit_voxels(part, from, way, 1e7);
+      std::uint32_t opened = 0;
+      for (const VoxelVisit& visit : visits) {
+        opened += visit.kind == VoxelVisitKind::opened ? 1 : 0;
+        const Vec3d place = from + visit.t * way;
+        for (int k = 0; k < 3; ++k) {
+          const double low = visit.low[static_cast<std::size_t>(k)];
+          EXPECT_GE(place[k], low - 1e-9);
+          EXPECT_LE(place[k], low + visit.side + 1e-9);
+        }
+      }
+      EXPECT_EQ(opened, hits.steps[i]);
+      if (visits.empty()) {
+        EXPECT_EQ(hits.ending[i], Ending::escaped);
+        continue;
+      }
+      EXPECT_EQ(visits.back().kind == VoxelVisitKind::met, hits.ending[i] == Ending::hit);
+      if (hits.ending[i] != Ending::hit) continue;
+      EXPECT_EQ(visits.back().t, hits.t[i]);
+      const auto& cell = visits.back().low;
+      EXPECT_EQ(source.at(cell[0], cell[1], cell[2]), hits.item[i]);
+    }
+  }
 }
 
 TEST(VoxelGrids, HideWhatTheyAreMetBefore) {

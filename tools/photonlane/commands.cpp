@@ -452,7 +452,8 @@ void show_trees(const LaneCommand& command, const io::SceneFile& file, const Lan
     shown = true;
   }
   if (!command.tree.empty() && !shown) {
-    throw Error(ErrorKind::usage, "--tree: no voxels in the room of the lane from the eye");
+    throw Error(ErrorKind::usage,
+                "--tree: there are no voxels in the room of the lane from the eye");
   }
 }
 
@@ -462,6 +463,14 @@ int run(const LaneCommand& command) {
   if (!command.output.empty()) io::check_output(command.output, {".png"});
   if (!command.tree.empty()) io::check_output(command.tree, {".png"});
   return on_scene(command.common, [&](io::SceneFile& file) {
+    const bool has_voxels =
+        std::any_of(file.scene.rooms.begin(), file.scene.rooms.end(), [](const Room& room) {
+          return std::any_of(room.parts.begin(), room.parts.end(),
+                             [](const auto& part) { return part->kind() == "voxels"; });
+        });
+    if (!command.tree.empty() && !has_voxels) {
+      throw Error(ErrorKind::usage, "--tree: the scene has no voxels");
+    }
     const auto comma = command.pixel.find(',');
     int place[2] = {0, 0};
     try {
