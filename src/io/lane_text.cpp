@@ -52,6 +52,7 @@ std::string surface_name(const LaneMeeting& met, const LaneLeg& leg, const Scene
   const CompiledRoom& room = world.rooms()[leg.room];
   return met.material == room.floor     ? "the floor"
          : met.material == room.ceiling ? "the ceiling"
+         : met.item != no_item          ? "a part without a material"
                                         : "a rim";
 }
 
