@@ -306,6 +306,8 @@ std::vector<Emitter> SphereSolid::emitters(const std::vector<bool>& emitting) co
     return material < emitting.size() && emitting[material];
   };
   if (store_.head().material_bytes == 0 && !emits(material_)) return result;
+  // Light of spheres with colors of their own is found by chance: it is not their material's.
+  if (store_.head().color_bytes > 0) return result;
   for (std::uint64_t item = 0; item < set_->items(); ++item) {
     if (!set_->is_item(item)) continue;
     const std::uint64_t slot = store_.slot_of(item);

@@ -6,6 +6,7 @@
 
 #include <cmath>
 #include <limits>
+#include <map>
 
 #include "base/stage_clock.hpp"
 #include "lane/hits.hpp"
@@ -15,9 +16,12 @@
 namespace photonlane {
 namespace {
 
-/// With more voxels that emit, light is left to be found by chance.
-constexpr std::size_t most_emitters = std::size_t{1} << 16;
+/// With more voxels that emit, or boxes of them, light is left to be found by chance.
+constexpr std::size_t most_emitting = std::size_t{1} << 20;
+constexpr std::size_t most_emitters = 4096;
 constexpr double most_copies = 65536;
+/// The distance, in meters, of a grid without voxels: no place of a scene is farther apart.
+constexpr double farthest = 1e7;
 
 void check_material(int material, std::size_t materials) {
   if (material < -1 || material >= static_cast<std::ptrdiff_t>(materials)) {
@@ -381,8 +385,7 @@ void VoxelSolid::measure(const DistanceBatch& batch) const {
   for (std::size_t i = 0; i < batch.count; ++i) {
     const Vec3d place = to_cells({batch.x[i], batch.y[i], batch.z[i]});
     const NearestVoxel nearest = this->nearest(place, some ? opaque_ : all);
-    batch.value[i] =
-        nearest.found ? nearest.distance * cell_ : std::numeric_limits<double>::infinity();
+    batch.value[i] = nearest.found ? nearest.distance * cell_ : farthest;
     if (batch.material != nullptr) {
       batch.material[i] = nearest.found ? material_of(nearest.value) : material_;
     }
@@ -406,13 +409,16 @@ std::optional<ClosestSurface> VoxelSolid::closest(const Vec3d& place) const {
 
 std::vector<Emitter> VoxelSolid::emitters(const std::vector<bool>& emitting) const {
   std::vector<Emitter> result;
+  // Light of those with a color of their own is found by chance: it is not their material's.
   const auto emits = [&](std::uint32_t value) {
     const std::uint32_t material = material_of(value);
-    return material < emitting.size() && emitting[material];
+    return material < emitting.size() && emitting[material] &&
+           color_of(value) == VoxelKind::no_color;
   };
   bool any = false;
   for (std::uint32_t value = 1; value < materials_.size(); ++value) any = any || emits(value);
   if (!any || turned_ || copies_ != VoxelCell{1, 1, 1}) return result;
+  std::map<VoxelCell, std::uint32_t> cells;
   bool many = false;
   const std::function<void(const AnyVoxelNode&)> look = [&](const AnyVoxelNode& at) {
     for (std::uint64_t left = at.mask(); left != 0 && !many; left &= left - 1) {
@@ -423,18 +429,51 @@ std::vector<Emitter> VoxelSolid::emitters(const std::vector<bool>& emitting) con
       }
       const std::uint32_t value = at.value(child);
       if (!emits(value)) continue;
-      many = result.size() == most_emitters;
+      many = at.level > brick_level + 1 || cells.size() > most_emitting;
       const VoxelCell low = at.child_low(child);
-      Emitter one;
-      one.item = value;
-      one.material = material_of(value);
-      one.low = to_room(Vec3d(low[0], low[1], low[2]));
-      one.high = one.low + Vec3d::Constant(at.child_side() * cell_);
-      result.push_back(one);
+      for (int k = 0; k < 64 && !many; ++k) {
+        if (at.level == brick_level && k > 0) break;
+        cells.emplace(VoxelCell{low[0] + (k & 3), low[1] + (k >> 2 & 3), low[2] + (k >> 4)}, value);
+      }
     }
   };
   look(AnyVoxelNode::root_of(tree_));
-  return many ? std::vector<Emitter>() : result;
+  if (many) return result;
+  // Those that lie together are one box, so that no light is sought on faces within.
+  while (!cells.empty()) {
+    const VoxelCell low = cells.begin()->first;
+    const std::uint32_t value = cells.begin()->second;
+    VoxelCell high{low[0] + 1, low[1] + 1, low[2] + 1};
+    const auto each = [](const VoxelCell& from, const VoxelCell& to, const auto& work) {
+      for (int x = from[0]; x < to[0]; ++x) {
+        for (int y = from[1]; y < to[1]; ++y) {
+          for (int z = from[2]; z < to[2]; ++z) work(VoxelCell{x, y, z});
+        }
+      }
+    };
+    for (const std::size_t axis : {2u, 1u, 0u}) {
+      for (bool grows = true; grows;) {
+        VoxelCell from = low;
+        VoxelCell to = high;
+        from[axis] = high[axis];
+        to[axis] = high[axis] + 1;
+        each(from, to, [&](const VoxelCell& cell) {
+          const auto found = cells.find(cell);
+          grows = grows && found != cells.end() && found->second == value;
+        });
+        if (grows) ++high[axis];
+      }
+    }
+    Emitter one;
+    one.item = value;
+    one.material = material_of(value);
+    one.low = to_room(Vec3d(low[0], low[1], low[2]));
+    one.high = to_room(Vec3d(high[0], high[1], high[2]));
+    each(low, high, [&](const VoxelCell& cell) { cells.erase(cell); });
+    result.push_back(one);
+    if (result.size() > most_emitters) return {};
+  }
+  return result;
 }
 
 Bounds VoxelSolid::bounds() const {
