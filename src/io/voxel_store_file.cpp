@@ -321,7 +321,7 @@ std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole)
     branch->full = stored.full;
     branch->mean = stored.mean;
     branch->values.resize(full);
-    std::memcpy(branch->values.data(), at + sizeof(stored), 4 * full);
+    if (full > 0) std::memcpy(branch->values.data(), at + sizeof(stored), 4 * full);
     for (const std::uint32_t value : branch->values) {
       if (value == 0 || value > largest) refuse_file(path, "damaged: a value without a kind");
     }

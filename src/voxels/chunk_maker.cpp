@@ -18,7 +18,7 @@ std::uint64_t hash_bytes(const void* from, std::size_t count, std::uint64_t seed
     hash = std::rotl((hash ^ word) * 0x9e3779b97f4a7c15u, 29);
   }
   std::uint64_t word = 0;
-  std::memcpy(&word, bytes, count);
+  if (count > 0) std::memcpy(&word, bytes, count);
   return mix(hash ^ word);
 }
 
