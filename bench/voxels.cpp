@@ -157,6 +157,17 @@ void race_land(int cells, bool porous, bool octree, const std::string& wanted,
                             : Camera::look_at({0.11 * side, 0.07 * side, 0.62 * side},
                                               {0.6 * side, 0.7 * side, 0.25 * side}, degrees(53));
   const EyeLanes lanes(*solid, camera, {0.55f, -0.35f, 0.45f}, 0.01f);
+  std::uint64_t steps[2] = {0, 0};
+  for (LaneBatch<float> batch : lanes.eye) {
+    for (const bool together : {false, true}) {
+      batch.together = together;
+      const HitBatch<float> hits = solid->nearest_hit(batch, {});
+      for (std::size_t i = 0; i < batch.size; ++i) steps[together ? 1 : 0] += hits.steps[i];
+    }
+  }
+  constexpr double count = EyeLanes::wide * EyeLanes::high;
+  fmt::print("{}: {:.1f} steps a lane from the eye, {:.1f} led together\n", words,
+             static_cast<double>(steps[0]) / count, static_cast<double>(steps[1]) / count);
   std::vector<Runner> eyes{{"tree", [&] { meet(*solid, lanes.eye); }, {}},
                            {"array", [&] { walk(dense, lanes.eye); }, {}}};
   std::vector<Runner> suns{{"tree", [&] { hide(*solid, lanes.sun); }, {}},

@@ -26,4 +26,5 @@
 #include "photonlane/io/views_file.hpp"
 #include "photonlane/io/volume_file.hpp"
 #include "photonlane/io/voxel_file.hpp"
+#include "photonlane/io/voxel_way.hpp"
 #include "photonlane/io/walk_file.hpp"

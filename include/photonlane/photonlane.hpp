@@ -51,6 +51,7 @@
 #include "photonlane/voxels/terrace_generator.hpp"
 #include "photonlane/voxels/voxel_editor.hpp"
 #include "photonlane/voxels/voxel_grid.hpp"
+#include "photonlane/voxels/voxel_visits.hpp"
 #include "photonlane/voxels/voxels.hpp"
 #include "photonlane/walk/walk.hpp"
 #include "photonlane/world/camera.hpp"

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <array>
 #include <cmath>
 
 #include "photonlane/base/error.hpp"
@@ -40,6 +41,25 @@ Color color_from_hex(std::string_view text) {
     color[i] = from_display(static_cast<float>(level) / 255.0f);
   }
   return color;
+}
+
+Color color_from_code(std::uint32_t code) {
+  static const std::array<float, 256> light = [] {
+    std::array<float, 256> values{};
+    for (std::size_t i = 0; i < values.size(); ++i) {
+      values[i] = from_display(static_cast<float>(i) / 255);
+    }
+    return values;
+  }();
+  return {light[code >> 16 & 255], light[code >> 8 & 255], light[code & 255]};
+}
+
+std::uint32_t color_code(const Color& color) {
+  std::uint32_t code = 0;
+  for (int k = 0; k < 3; ++k) {
+    code = code << 8 | static_cast<std::uint32_t>(255 * to_display(color[k]) + 0.5f);
+  }
+  return code;
 }
 
 Color color_from_lightness(float lightness, float chroma, float hue) {

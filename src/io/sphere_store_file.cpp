@@ -38,10 +38,7 @@ struct StoredHead {
 void write_spheres(const std::string& path, const SphereSet& set,
                    const std::function<bool(double)>& progress) {
   const SphereStore& store = set.store();
-  StoredHead head{};
-  std::memcpy(head.word, magic, sizeof(magic));
-  head.version = version;
-  head.bytes = sizeof(head);
+  auto head = new_stored_head<StoredHead>(magic, version);
   head.set = store.head();
   head.array_bytes = store.arrays().bytes;
   head.blocks = stored_blocks(head.array_bytes);
@@ -55,28 +52,13 @@ void write_spheres(const std::string& path, const SphereSet& set,
         throw Error(ErrorKind::cancelled, "stopped by the caller");
       }
     }
-    head.checksums = writer.finish();
-    head.checksum = checksum_of(&head, offsetof(StoredHead, checksum));
-    writer.put_head(&head, sizeof(head));
+    writer.finish(head);
   });
 }
 
 std::shared_ptr<const SphereSet> map_spheres(const std::string& path, bool whole) {
   auto map = std::make_shared<MappedFile>(path);
-  StoredHead head;
-  if (map->size() < stored_head_bytes)
-    refuse_file(path, "no file of spheres: too short for its head");
-  std::memcpy(&head, map->data(), sizeof(head));
-  if (std::memcmp(head.word, magic, sizeof(magic)) != 0) {
-    refuse_file(path, "no file of spheres, or one that was left half written");
-  }
-  if (head.version != version || head.bytes != sizeof(head)) {
-    refuse_file(path, fmt::format("spheres of version {}, expected {}", head.version, version));
-  }
-  const auto* const bytes = reinterpret_cast<const std::byte*>(map->data());
-  if (checksum_of(bytes, offsetof(StoredHead, checksum)) != head.checksum) {
-    refuse_file(path, "its head is damaged");
-  }
+  const auto head = read_stored_head<StoredHead>(*map, magic, version, "spheres");
   std::uint64_t needed = 0;
   try {
     needed = arrays_of(head.set).bytes;
@@ -90,7 +72,7 @@ std::shared_ptr<const SphereSet> map_spheres(const std::string& path, bool whole
   if (map->size() != size) {
     refuse_file(path, fmt::format("{} bytes, expected {}", map->size(), size));
   }
-  const std::byte* const arrays = bytes + stored_head_bytes;
+  const auto* const arrays = reinterpret_cast<const std::byte*>(map->data()) + stored_head_bytes;
   check_blocks(path, arrays, needed, head.checksums, whole);
   madvise(const_cast<char*>(map->data()), map->size(), MADV_RANDOM);
   // It is only read: nothing of a set is written to.

@@ -89,7 +89,7 @@ void StoreWriter::append(const void* bytes, std::uint64_t count) {
   }
 }
 
-std::uint64_t StoreWriter::finish() {
+std::uint64_t StoreWriter::put_checksums() {
   if (!block_.empty()) end_block();
   put(sums_.data(), sums_.size() * sizeof(sums_[0]));
   return checksum_of(sums_.data(), sums_.size() * sizeof(sums_[0]));

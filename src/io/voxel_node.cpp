@@ -18,7 +18,10 @@ namespace photonlane::io {
 namespace {
 
 // A file of a few letters must not keep a machine busy for minutes.
-constexpr std::int64_t most_made_side = 2048;
+constexpr std::int64_t most_garden_side = 1024;
+constexpr std::int64_t most_points = 2048;
+// Of fields whose values are estimates every cell is sampled.
+constexpr std::int64_t most_estimated_points = 256;
 
 /// A whole number within bounds.
 std::int64_t read_count(const Node& node, std::string_view name, std::int64_t low,
@@ -37,14 +40,7 @@ std::string beside(const std::string& folder, const std::string& name) {
 }
 
 std::uint32_t read_color_code(const Node& node) {
-  const std::string& text = node.text();
-  Color light;
-  at_place(node, [&] { light = color_from_hex(text); });
-  std::uint32_t code = 0;
-  for (int k = 0; k < 3; ++k) {
-    code = code << 8 | static_cast<std::uint32_t>(std::lround(255 * to_display(light[k])));
-  }
-  return code;
+  return color_code(at_place(node, [&] { return color_from_hex(node.text()); }));
 }
 
 std::string color_text(std::uint32_t color) { return fmt::format("\"#{:06x}\"", color); }
@@ -112,11 +108,11 @@ class Reader {
   void terraces(const Node& node) {
     TerraceRecipe recipe;
     read_plain(node, "terraces", terrace_recipe_knobs(), recipe);
-    if (recipe.side > most_made_side) {
+    if (recipe.side > most_garden_side) {
       node.refuse(
           fmt::format("{} cells a side, expected {} at most; for more: photonlane make "
                       "terraces -o FILE, and file: FILE",
-                      recipe.side, most_made_side));
+                      recipe.side, most_garden_side));
     }
     const auto material = [&](int number) {
       return number < std::ssize(part_.materials) ? number : -1;
@@ -254,14 +250,15 @@ class Reader {
     read_node(node, "field_voxels", field_voxel_recipe_knobs(), recipe,
               [&](const std::string&, const Node& value) { of = &value; });
     if (of == nullptr) node.refuse("a field's voxels without `of`, the field");
-    if (recipe.points > most_made_side) {
-      node.refuse(
-          fmt::format("{} points, expected {} at most; for more: photonlane make voxels "
-                      "-o FILE, and file: FILE",
-                      recipe.points, most_made_side));
-    }
     std::map<const void*, Field> read;
     const Field field = read_field(*of, {scene_, folder_, read});
+    const std::int64_t most = field.estimates() ? most_estimated_points : most_points;
+    if (recipe.points > most) {
+      node.refuse(
+          fmt::format("{} points, expected {} at most{}; for more: photonlane make voxels "
+                      "-o FILE, and file: FILE",
+                      recipe.points, most, field.estimates() ? " for estimated distances" : ""));
+    }
     const std::vector<std::uint32_t> colors(scene_.materials.size(), VoxelKind::no_color);
     part_.grid = make_grid(node, options, [&] {
       auto source = std::make_unique<FieldVoxels>(field, recipe, colors);

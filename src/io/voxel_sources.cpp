@@ -9,7 +9,9 @@
 #include "io/sphere_sources.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/io/picture.hpp"
+#include "photonlane/io/volume_file.hpp"
 #include "photonlane/io/voxel_file.hpp"
+#include "voxels/ground_range.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -172,31 +174,20 @@ class HeightSource final : public VoxelSource {
       depth += last ? 0 : static_cast<int>(layer.depth);
       ends_.push_back(depth);
     }
-    const Texture picture = read_texture(heights.path);
-    columns_ = picture.width;
-    rows_ = picture.height;
-    for (int row = rows_ - 1; row >= 0; --row) {
-      for (int column = 0; column < columns_; ++column) {
-        const std::uint32_t texel = picture.at(column, row);
-        const auto sum = (texel & 255) + (texel >> 8 & 255) + (texel >> 16 & 255);
-        ground_.push_back(static_cast<std::uint16_t>(
-            std::lround(std::min(65535.0, sum * static_cast<double>(height_) / (3 * 255)))));
-      }
+    const HeightMap map = read_heights(heights.path);
+    columns_ = map.columns;
+    rows_ = map.rows;
+    for (const float height : map.heights) {
+      ground_.push_back(
+          static_cast<std::int32_t>(std::lround(height * static_cast<float>(height_))));
     }
+    range_ = GroundRange(columns_, rows_, [&](int x, int y) { return ground(x, y); });
   }
 
   VoxelCell size() const override { return {columns_, rows_, height_}; }
   VoxelPalette palette() const override { return palette_; }
   std::optional<std::uint32_t> known(const VoxelBox& box) const override {
-    if (box.high[0] - box.low[0] > 64) return {};
-    int low = most_side;
-    int high = 0;
-    for (int y = box.low[1]; y < std::min(box.high[1], rows_); ++y) {
-      for (int x = box.low[0]; x < std::min(box.high[0], columns_); ++x) {
-        low = std::min(low, ground(x, y));
-        high = std::max(high, ground(x, y));
-      }
-    }
+    const auto [low, high] = range_.of(box);
     if (box.low[2] >= high) return 0;
     if (box.high[2] <= low - ends_.back()) {
       return static_cast<std::uint32_t>(palette_.kinds.size());
@@ -226,8 +217,9 @@ class HeightSource final : public VoxelSource {
   int height_;
   int columns_ = 0;
   int rows_ = 0;
-  std::vector<std::uint16_t> ground_;  ///< the lowest empty cell of a column
-  std::vector<int> ends_;              ///< how deep each layer ends; the last begins there
+  std::vector<std::int32_t> ground_;  ///< the lowest empty cell of a column
+  GroundRange range_;
+  std::vector<int> ends_;  ///< how deep each layer ends; the last begins there
   VoxelPalette palette_;
 };
 
@@ -320,32 +312,36 @@ VoxelPoints::VoxelPoints(const SphereFiles& files, double cell) {
                    [](const Point& one, const Point& other) { return one.block < other.block; });
 }
 
-std::uint64_t VoxelPoints::block_of(const VoxelCell& cell) const {
-  const auto row = static_cast<std::uint64_t>(cell[1] / side);
-  return static_cast<std::uint64_t>(cell[2] / side) << 32 | row << 16 |
-         static_cast<std::uint64_t>(cell[0] / side);
+std::uint64_t VoxelPoints::block_of(const VoxelCell& cell) {
+  std::uint64_t number = 0;
+  for (unsigned bit = 0; bit < 12; ++bit) {
+    for (unsigned axis = 0; axis < 3; ++axis) {
+      const auto own = static_cast<std::uint64_t>(cell[axis] / side);
+      number |= (own >> bit & 1) << (3 * bit + axis);
+    }
+  }
+  return number;
+}
+
+std::vector<VoxelPoints::Point>::const_iterator VoxelPoints::from_block(
+    std::uint64_t number) const {
+  return std::lower_bound(points_.begin(), points_.end(), number,
+                          [](const Point& point, std::uint64_t of) { return point.block < of; });
 }
 
 std::optional<std::uint32_t> VoxelPoints::known(const VoxelBox& box) const {
-  // Blocks of a cube lie in rows, one behind the other; where some layer has none, nothing does.
-  if (box.high[0] - box.low[0] > 64) return {};
-  const auto before = [](const Point& point, std::uint64_t block) { return point.block < block; };
-  for (int z = box.low[2]; z < box.high[2]; z += side) {
-    for (int y = box.low[1]; y < box.high[1]; y += side) {
-      const std::uint64_t first = block_of({box.low[0], y, z});
-      const std::uint64_t last = block_of({box.high[0] - 1, y, z});
-      const auto found = std::lower_bound(points_.begin(), points_.end(), first, before);
-      if (found != points_.end() && found->block <= last) return {};
-    }
-  }
+  // The blocks of a cube have numbers one behind the other.
+  const std::uint64_t first = block_of(box.low);
+  const auto across = static_cast<std::uint64_t>((box.high[0] - box.low[0]) / side);
+  const auto found = from_block(first);
+  if (found != points_.end() && found->block < first + across * across * across) return {};
   return 0;
 }
 
 void VoxelPoints::read(const VoxelCell& low, std::uint32_t* values) const {
   std::fill_n(values, block, 0u);
   const std::uint64_t own = block_of(low);
-  auto point = std::lower_bound(points_.begin(), points_.end(), own,
-                                [](const Point& one, std::uint64_t of) { return one.block < of; });
+  auto point = from_block(own);
   for (; point != points_.end() && point->block == own; ++point) {
     values[point->cell] = point->value;
   }

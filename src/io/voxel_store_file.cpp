@@ -127,35 +127,18 @@ const char* fault_of(const VoxelChunk& chunk, std::uint32_t largest) {
       const std::uint64_t place =
           std::uint64_t{node.colors} + 2 * static_cast<std::uint64_t>(word & brick_place);
       const auto count = static_cast<std::uint64_t>(std::popcount(chunk.masks[brick]));
-      const std::uint64_t w = chunk.width;
+      const auto code = static_cast<BrickCode>(word >> brick_code_shift);
+      if (code > BrickCode::each) return "a brick of no known code";
       if (place >= chunk.color_bytes) return "colors that are not there";
-      std::uint64_t bytes = 0;
-      switch (static_cast<BrickCode>(word >> brick_code_shift)) {
-        case BrickCode::one:
-          bytes = w;
-          break;
-        case BrickCode::two:
-          bytes = 2 * w + (count + 7) / 8;
-          break;
-        case BrickCode::four:
-          bytes = 4 * w + (count + 3) / 4;
-          break;
-        case BrickCode::sixteen:
-          bytes = 1 + chunk.colors[place] * w + (count + 1) / 2;
-          break;
-        case BrickCode::each:
-          bytes = count * w;
-          break;
-        default:
-          return "a brick of no known code";
+      const std::uint8_t* const colors = chunk.colors + place;
+      if (code == BrickCode::sixteen && (colors[0] == 0 || colors[0] > 16))
+        return "a brick's kinds";
+      if (place + brick_bytes(chunk, node, static_cast<std::uint32_t>(brick)) > chunk.color_bytes) {
+        return "colors that are not there";
       }
-      if (place + bytes > chunk.color_bytes) return "colors that are not there";
-      if (static_cast<BrickCode>(word >> brick_code_shift) == BrickCode::sixteen) {
-        const std::uint8_t* const colors = chunk.colors + place;
-        for (std::uint64_t cell = 0; cell < count; ++cell) {
-          const unsigned two = colors[1 + colors[0] * w + cell / 2];
-          if ((two >> (4 * (cell & 1)) & 15) >= colors[0]) return "a brick's kinds";
-        }
+      for (std::uint64_t cell = 0; code == BrickCode::sixteen && cell < count; ++cell) {
+        const unsigned two = colors[1 + colors[0] * chunk.width + cell / 2];
+        if ((two >> (4 * (cell & 1)) & 15) >= colors[0]) return "a brick's kinds";
       }
       std::uint32_t values[64];
       brick_values(chunk, node, static_cast<std::uint32_t>(brick), values);
@@ -174,10 +157,7 @@ void write_voxels(const std::string& path, const VoxelGrid& grid,
   const VoxelTree& tree = grid.tree();
   Lister lister;
   lister.add(*tree.root, tree.level);
-  StoredHead head{};
-  std::memcpy(head.word, magic, sizeof(magic));
-  head.version = version;
-  head.bytes = sizeof(head);
+  auto head = new_stored_head<StoredHead>(magic, version);
   for (std::size_t axis = 0; axis < 3; ++axis) head.size[axis] = tree.size[axis];
   head.level = static_cast<std::uint32_t>(tree.level);
   head.direct = tree.palette->direct ? 1 : 0;
@@ -217,28 +197,13 @@ void write_voxels(const std::string& path, const VoxelGrid& grid,
       }
     }
     head.array_bytes = writer.written();
-    head.checksums = writer.finish();
-    head.checksum = checksum_of(&head, offsetof(StoredHead, checksum));
-    writer.put_head(&head, sizeof(head));
+    writer.finish(head);
   });
 }
 
 std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole) {
   auto map = std::make_shared<MappedFile>(path);
-  StoredHead head;
-  if (map->size() < stored_head_bytes) {
-    refuse_file(path, "no file of voxels: too short for its head");
-  }
-  std::memcpy(&head, map->data(), sizeof(head));
-  if (std::memcmp(head.word, magic, sizeof(magic)) != 0) {
-    refuse_file(path, "no file of voxels, or one that was left half written");
-  }
-  if (head.version != version || head.bytes != sizeof(head)) {
-    refuse_file(path, fmt::format("voxels of version {}, expected {}", head.version, version));
-  }
-  if (checksum_of(map->data(), offsetof(StoredHead, checksum)) != head.checksum) {
-    refuse_file(path, "its head is damaged");
-  }
+  const auto head = read_stored_head<StoredHead>(*map, magic, version, "voxels");
   const auto* const arrays = reinterpret_cast<const std::byte*>(map->data()) + stored_head_bytes;
   const std::uint64_t room = map->size() - stored_head_bytes;
   if (head.array_bytes > room ||

@@ -2,10 +2,10 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
 
+#include "field/warp.hpp"
 #include "io/cairo_canvas.hpp"
 
 namespace photonlane::io {
@@ -45,10 +45,7 @@ std::string visits_text(const std::vector<VoxelVisit>& visits) {
 Picture visits_picture(const Voxels& part, const std::vector<VoxelVisit>& visits, const Vec3d& from,
                        const Vec3d& way, double length) {
   // In the grid's own space: along the lane's heading, and up.
-  const Mat3d turn = (Eigen::AngleAxisd(part.turn.z(), Vec3d::UnitZ()) *
-                      Eigen::AngleAxisd(part.turn.y(), Vec3d::UnitY()) *
-                      Eigen::AngleAxisd(part.turn.x(), Vec3d::UnitX()))
-                         .toRotationMatrix();
+  const Mat3d turn = turn_matrix(part.turn);
   const Vec3d start = turn.transpose() * (from - part.at) / part.cell;
   const Vec3d along = turn.transpose() * way / part.cell;
   const double level = std::hypot(along.x(), along.y());

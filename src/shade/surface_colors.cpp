@@ -1,6 +1,5 @@
 #include "shade/surface_colors.hpp"
 
-#include <array>
 #include <cmath>
 
 #include "base/stage_clock.hpp"
@@ -8,18 +7,6 @@
 
 namespace photonlane {
 namespace {
-
-/// 0xRRGGBB in sRGB as light.
-Color own_color_of(std::uint32_t code) {
-  static const std::array<float, 256> light = [] {
-    std::array<float, 256> values{};
-    for (std::size_t i = 0; i < values.size(); ++i) {
-      values[i] = from_display(static_cast<float>(i) / 255);
-    }
-    return values;
-  }();
-  return {light[code >> 16 & 255], light[code >> 8 & 255], light[code & 255]};
-}
 
 /// Textures on curved faces, wrapped from three sides: as they lie on a floor and on walls, blended
 /// by how the surface faces.
@@ -97,7 +84,7 @@ bool paint_all(const SceneView& view, const RoomView& here, const Surfaces& surf
     if (surfaces.face[i] != Face::curved || surfaces.ending[i] != Ending::hit) continue;
     mixed = mixed || surfaces.share[i] > 0;
     if (surfaces.share[i] != own_color) continue;
-    const Color own = own_color_of(surfaces.other[i]) * colors.alpha[i];
+    const Color own = color_from_code(surfaces.other[i]) * colors.alpha[i];
     colors.red[i] = own[0];
     colors.green[i] = own[1];
     colors.blue[i] = own[2];

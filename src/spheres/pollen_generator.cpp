@@ -32,14 +32,6 @@ class Draw {
   std::uint32_t dimension_ = 0;
 };
 
-std::uint32_t code_of(const Color& color) {
-  std::uint32_t code = 0;
-  for (int k = 0; k < 3; ++k) {
-    code = code << 8 | static_cast<std::uint32_t>(255 * to_display(color[k]) + 0.5f);
-  }
-  return code;
-}
-
 }  // namespace
 
 std::span<const Knob<PollenRecipe>> pollen_recipe_knobs() {
@@ -99,7 +91,7 @@ void PollenSource::read(std::size_t stretch,
   std::uint32_t colors[256];
   for (int i = 0; i < 256; ++i) {
     const float share = static_cast<float>(i) / 255;
-    colors[i] = code_of(
+    colors[i] = color_code(
         color_from_lightness(0.88f - 0.22f * share, 0.06f + 0.12f * share, 112.0f - 52.0f * share));
   }
   SphereRun run;

@@ -27,12 +27,7 @@ struct AnyVoxelNode {
     if (branch != nullptr) return branch->full;
     return level > brick_level ? node->full : chunk->masks[brick];
   }
-  VoxelCell child_low(unsigned child) const {
-    const int side = child_side();
-    return {low[0] + side * static_cast<int>(child & 3),
-            low[1] + side * static_cast<int>(child >> 2 & 3),
-            low[2] + side * static_cast<int>(child >> 4)};
-  }
+  VoxelCell child_low(unsigned child) const { return photonlane::child_low(low, child, level); }
   /// Of a child that is full.
   std::uint32_t value(unsigned child) const {
     if (branch != nullptr) return branch->values[rank_in(branch->full, child)];

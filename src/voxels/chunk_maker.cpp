@@ -3,11 +3,36 @@
 #include <algorithm>
 #include <cstring>
 
-#include "photonlane/base/color.hpp"
 #include "photonlane/base/random.hpp"
 
 namespace photonlane {
 namespace {
+
+template <class Item>
+bool equal(std::span<const Item> one, std::span<const Item> other) {
+  return std::equal(one.begin(), one.end(), other.begin(), other.end());
+}
+
+/// A chunk over memory of its own, of as many items as another says.
+std::shared_ptr<VoxelChunk> lay_out_chunk(const VoxelChunk& counts) {
+  const std::size_t bytes = counts.bytes();
+  const auto memory = std::shared_ptr<std::uint64_t[]>(new std::uint64_t[(bytes + 7) / 8]);
+  auto chunk = std::make_shared<VoxelChunk>(counts);
+  place_chunk(*chunk, reinterpret_cast<const std::uint8_t*>(memory.get()));
+  chunk->owner = memory;
+  return chunk;
+}
+
+/// How many bytes of values a block's bricks reach to.
+std::uint32_t end_of_colors(const VoxelChunk& chunk, const VoxelNode& node, std::uint32_t bricks) {
+  std::uint32_t end = 0;
+  for (std::uint32_t brick = node.first; brick < node.first + bricks; ++brick) {
+    end = std::max(end, 2u * (chunk.words[brick] & brick_place) + brick_bytes(chunk, node, brick));
+  }
+  return (end + 1) & ~1u;
+}
+
+}  // namespace
 
 std::uint64_t hash_bytes(const void* from, std::size_t count, std::uint64_t seed) {
   const auto* bytes = static_cast<const std::uint8_t*>(from);
@@ -22,75 +47,14 @@ std::uint64_t hash_bytes(const void* from, std::size_t count, std::uint64_t seed
   return mix(hash ^ word);
 }
 
-template <class Item>
-bool equal(std::span<const Item> one, std::span<const Item> other) {
-  return std::equal(one.begin(), one.end(), other.begin(), other.end());
-}
-
-/// How many bytes of values a block's bricks reach to.
-std::uint32_t end_of_colors(const VoxelChunk& chunk, const VoxelNode& node, std::uint32_t bricks) {
-  std::uint32_t end = 0;
-  for (std::uint32_t brick = node.first; brick < node.first + bricks; ++brick) {
-    const std::uint16_t word = chunk.words[brick];
-    const std::uint32_t place = 2u * (word & brick_place);
-    const auto count = static_cast<std::uint32_t>(std::popcount(chunk.masks[brick]));
-    const std::uint32_t w = chunk.width;
-    std::uint32_t bytes = 0;
-    switch (static_cast<BrickCode>(word >> brick_code_shift)) {
-      case BrickCode::one:
-        bytes = w;
-        break;
-      case BrickCode::two:
-        bytes = 2 * w + (count + 7) / 8;
-        break;
-      case BrickCode::four:
-        bytes = 4 * w + (count + 3) / 4;
-        break;
-      case BrickCode::sixteen:
-        bytes = 1 + chunk.colors[node.colors + place] * w + (count + 1) / 2;
-        break;
-      case BrickCode::each:
-        bytes = count * w;
-        break;
-    }
-    end = std::max(end, place + bytes);
-  }
-  return (end + 1) & ~1u;
-}
-
-}  // namespace
-
 VoxelLight::VoxelLight(const VoxelPalette& palette) : palette_(palette), known_(true) {
   for (const VoxelKind& kind : palette.kinds) known_ = known_ && kind.color != VoxelKind::no_color;
-}
-
-std::array<float, 3> VoxelLight::of_color(std::uint32_t color) {
-  static const std::array<float, 256> light = [] {
-    std::array<float, 256> values{};
-    for (std::size_t i = 0; i < values.size(); ++i) {
-      values[i] = from_display(static_cast<float>(i) / 255);
-    }
-    return values;
-  }();
-  return {light[color >> 16 & 255], light[color >> 8 & 255], light[color & 255]};
-}
-
-std::uint32_t VoxelLight::color_of(const std::array<float, 3>& light) {
-  std::uint32_t code = 0;
-  for (const float part : light) {
-    code = code << 8 | static_cast<std::uint32_t>(255 * to_display(part) + 0.5f);
-  }
-  return code;
-}
-
-std::array<float, 3> VoxelLight::of(std::uint32_t value) const {
-  return of_color(palette_.direct ? value - 1 : palette_.kinds[value - 1].color);
 }
 
 std::uint32_t mean_of_children(std::uint64_t mask, std::uint64_t full, const VoxelLight& light,
                                std::span<const std::uint32_t> full_values,
                                const std::function<std::uint32_t(unsigned)>& mean_of_child) {
-  float sum[3] = {0, 0, 0};
+  Color sum(0, 0, 0);
   float weights = 0;
   float seen[3][16] = {};  // how much of each column along an axis is covered
   std::size_t next_full = 0;
@@ -100,7 +64,7 @@ std::uint32_t mean_of_children(std::uint64_t mask, std::uint64_t full, const Vox
     std::uint32_t mean = 0;
     if (whole) {
       const std::uint32_t value = full_values[next_full++];
-      mean = 0xff000000u | (light.known() ? VoxelLight::color_of(light.of(value)) : 0);
+      mean = 0xff000000u | (light.known() ? color_code(light.of(value)) : 0);
     } else {
       mean = mean_of_child(child);
     }
@@ -116,20 +80,17 @@ std::uint32_t mean_of_children(std::uint64_t mask, std::uint64_t full, const Vox
       if (at < 3) hidden += has_bit(full, child + (1u << (2 * axis))) ? 1 : 0;
     }
     const float weight = covered * (hidden == 6 ? 0.01f : static_cast<float>(7 - hidden));
-    const auto own = VoxelLight::of_color(mean & 0xffffff);
-    for (std::size_t k = 0; k < 3; ++k) sum[k] += weight * own[k];
+    sum += weight * color_from_code(mean & 0xffffff);
     weights += weight;
   }
   float covered = 0;
   for (const auto& axis : seen) {
     for (const float column : axis) covered += column / 48;
   }
-  if (weights > 0) {
-    for (float& part : sum) part /= weights;
-  }
+  if (weights > 0) sum /= weights;
   const auto share =
       static_cast<std::uint32_t>(std::lround(std::clamp(255 * covered, 1.0f, 255.0f)));
-  return share << 24 | VoxelLight::color_of({sum[0], sum[1], sum[2]});
+  return share << 24 | color_code(sum);
 }
 
 ChunkMaker::ChunkMaker(const VoxelPalette& palette)
@@ -279,11 +240,11 @@ std::uint32_t ChunkMaker::mean_of(const std::uint32_t* values) const {
       static_cast<std::uint32_t>(std::lround(std::max(1.0, 255.0 * covered / (3 * 256))));
   if (!light_.known()) return share << 24;
   // Of those that something empty is beside; of all, where nothing is.
-  float sum[3] = {0, 0, 0};
+  Color sum(0, 0, 0);
   for (const bool bare : {true, false}) {
     std::uint32_t counted = 0;
     std::uint32_t last = 0;
-    std::array<float, 3> own{};
+    Color own(0, 0, 0);
     for (unsigned z = 0; z < 16; ++z) {
       for (unsigned y = 0; y < 16; ++y) {
         std::uint32_t bits = rows[z][y];
@@ -298,16 +259,16 @@ std::uint32_t ChunkMaker::mean_of(const std::uint32_t* values) const {
           const std::uint32_t value =
               values[static_cast<unsigned>(std::countr_zero(bits)) + 16 * y + 256 * z];
           if (value != last) own = light_.of(last = value);
-          for (std::size_t k = 0; k < 3; ++k) sum[k] += own[k];
+          sum += own;
           ++counted;
         }
       }
     }
     if (counted == 0) continue;
-    for (float& part : sum) part /= static_cast<float>(counted);
+    sum /= static_cast<float>(counted);
     break;
   }
-  return share << 24 | VoxelLight::color_of({sum[0], sum[1], sum[2]});
+  return share << 24 | color_code(sum);
 }
 
 void ChunkMaker::put(unsigned at, const std::uint32_t* values) {
@@ -327,14 +288,13 @@ void ChunkMaker::put(unsigned at, const std::uint32_t* values) {
   block.own_values.clear();
   block.own_colors.clear();
   for (unsigned brick = 0; brick < 64; ++brick) {
-    const std::uint32_t* const corner =
-        values + 4 * (brick & 3) + 64 * (brick >> 2 & 3) + std::size_t{1024} * (brick >> 4);
+    const std::uint32_t* const corner = values + brick_corner(brick);
     std::uint32_t own[64];
     int count = 0;
     std::uint64_t mask = 0;
     bool same = true;
     for (unsigned cell = 0; cell < 64; ++cell) {
-      const std::uint32_t value = corner[(cell & 3) + 16 * (cell >> 2 & 3) + 256 * (cell >> 4)];
+      const std::uint32_t value = corner[cell_in_block(cell)];
       if (value == 0) continue;
       mask |= std::uint64_t{1} << cell;
       same = same && (count == 0 || own[0] == value);
@@ -379,15 +339,6 @@ bool ChunkMaker::Block::equals(const Block& other) const {
   return node.mask == other.node.mask && node.full == other.node.full &&
          equal(masks, other.masks) && equal(words, other.words) && equal(values, other.values) &&
          equal(colors, other.colors);
-}
-
-std::shared_ptr<VoxelChunk> lay_out_chunk(const VoxelChunk& counts) {
-  const std::size_t bytes = counts.bytes();
-  const auto memory = std::shared_ptr<std::uint64_t[]>(new std::uint64_t[(bytes + 7) / 8]);
-  auto chunk = std::make_shared<VoxelChunk>(counts);
-  place_chunk(*chunk, reinterpret_cast<const std::uint8_t*>(memory.get()));
-  chunk->owner = memory;
-  return chunk;
 }
 
 std::shared_ptr<const VoxelChunk> ChunkMaker::make(bool shared) const {

@@ -2,23 +2,28 @@
 
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <span>
 #include <vector>
 
+#include "photonlane/base/color.hpp"
 #include "voxels/voxel_tree.hpp"
 
 namespace photonlane {
+
+/// The color of a value that has one, as light.
+inline Color light_of(const VoxelPalette& palette, std::uint32_t value) {
+  return color_from_code(palette.direct ? value - 1 : palette.kinds[value - 1].color);
+}
 
 /// Colors of values as light, for means; none where some value has no color of its own.
 class VoxelLight {
  public:
   explicit VoxelLight(const VoxelPalette& palette);
   bool known() const { return known_; }
-  std::array<float, 3> of(std::uint32_t value) const;
-  static std::array<float, 3> of_color(std::uint32_t color);
-  static std::uint32_t color_of(const std::array<float, 3>& light);
+  Color of(std::uint32_t value) const { return light_of(palette_, value); }
 
  private:
   const VoxelPalette& palette_;
@@ -77,7 +82,7 @@ std::uint32_t mean_of_children(std::uint64_t mask, std::uint64_t full, const Vox
                                std::span<const std::uint32_t> full_values,
                                const std::function<std::uint32_t(unsigned)>& mean_of_child);
 
-/// A chunk over memory of its own, as `bytes` has it.
-std::shared_ptr<VoxelChunk> lay_out_chunk(const VoxelChunk& counts);
+/// A number that goes by bytes: others give another one, almost surely.
+std::uint64_t hash_bytes(const void* from, std::size_t count, std::uint64_t seed);
 
 }  // namespace photonlane

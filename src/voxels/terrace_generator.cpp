@@ -2,10 +2,10 @@
 
 #include <algorithm>
 #include <cmath>
-#include <limits>
 
 #include "photonlane/base/random.hpp"
 #include "photonlane/base/trigonometry.hpp"
+#include "voxels/ground_range.hpp"
 
 namespace photonlane {
 namespace {
@@ -37,7 +37,6 @@ constexpr int plant_square = 11;
 constexpr int plant_reach = 30;   ///< cells over the ground at most
 constexpr int plant_spread = 11;  ///< cells from its middle at most
 constexpr int deepest_cave = 70;
-constexpr int tile = 16;
 constexpr int lantern_spacing = 34;
 constexpr int post_height = 9;
 
@@ -66,10 +65,9 @@ struct TerraceSource::Garden {
   TerraceRecipe recipe;
   int side;
   int height;
-  std::vector<std::uint16_t> grounds;          ///< by column
-  std::vector<std::uint8_t> kinds;             ///< what a column's ground is
-  std::vector<std::uint16_t> lowest, highest;  ///< of tiles
-  int tiles;
+  std::vector<std::uint16_t> grounds;  ///< by column
+  std::vector<std::uint8_t> kinds;     ///< what a column's ground is
+  GroundRange range;
   struct Lantern {
     int x, y, z;  ///< foot of its post
   };
@@ -86,16 +84,7 @@ struct TerraceSource::Garden {
       for (int x = 0; x < side; ++x) make_column(x, y);
     }
     lanterns = find_lanterns();
-    tiles = (side + tile - 1) / tile;
-    lowest.assign(static_cast<std::size_t>(tiles) * static_cast<std::size_t>(tiles), 0xffff);
-    highest.assign(lowest.size(), 0);
-    for (int y = 0; y < side; ++y) {
-      for (int x = 0; x < side; ++x) {
-        const std::size_t at = static_cast<std::size_t>(y / tile * tiles + x / tile);
-        lowest[at] = std::min(lowest[at], grounds[column(x, y)]);
-        highest[at] = std::max(highest[at], grounds[column(x, y)]);
-      }
-    }
+    range = GroundRange(side, side, [&](int x, int y) { return ground(x, y); });
   }
 
   std::size_t column(int x, int y) const {
@@ -413,23 +402,6 @@ struct TerraceSource::Garden {
     if (dz == post_height + 2) return post;
     return std::abs(dx) + std::abs(dy) <= 1 ? std::uint32_t{lantern} : 0u;
   }
-
-  /// The lowest and highest ground of the columns of a box, and of those around it.
-  void grounds_of(const VoxelBox& box, int around, int& low, int& high) const {
-    const int x0 = std::clamp(box.low[0] - around, 0, side - 1) / tile;
-    const int y0 = std::clamp(box.low[1] - around, 0, side - 1) / tile;
-    const int x1 = std::clamp(box.high[0] - 1 + around, 0, side - 1) / tile;
-    const int y1 = std::clamp(box.high[1] - 1 + around, 0, side - 1) / tile;
-    low = std::numeric_limits<int>::max();
-    high = 0;
-    for (int y = y0; y <= y1; ++y) {
-      for (int x = x0; x <= x1; ++x) {
-        const auto at = static_cast<std::size_t>(y * tiles + x);
-        low = std::min<int>(low, lowest[at]);
-        high = std::max<int>(high, highest[at]);
-      }
-    }
-  }
 };
 
 TerraceSource::TerraceSource(const TerraceRecipe& recipe, int lantern_material, int water_material)
@@ -453,11 +425,8 @@ VoxelPalette TerraceSource::palette() const {
 }
 
 std::optional<std::uint32_t> TerraceSource::known(const VoxelBox& box) const {
-  int low = 0;
-  int high = 0;
-  garden_->grounds_of(box, plant_spread, low, high);
-  if (box.low[2] >= high + plant_reach) return 0;
-  garden_->grounds_of(box, 1, low, high);
+  if (box.low[2] >= garden_->range.of(box, plant_spread).high + plant_reach) return 0;
+  const int low = garden_->range.of(box, 1).low;
   if (box.high[2] < low && garden_->recipe.caves == 0) return earth;
   if (box.high[2] < low - deepest_cave - 2 || box.high[2] <= 1) return earth;
   return {};
@@ -478,11 +447,8 @@ void TerraceSource::read(const VoxelCell& low, std::uint32_t* values) const {
       }
     }
   }
-  int lowest = 0;
-  int highest = 0;
   const VoxelBox box{low, {low[0] + side, low[1] + side, low[2] + side}};
-  garden.grounds_of(box, plant_spread, lowest, highest);
-  if (box.high[2] < lowest) return;
+  if (box.high[2] < garden.range.of(box, plant_spread).low) return;
   const auto put = [&](int x, int y, int z, std::uint32_t value) {
     std::uint32_t& to = values[(x - low[0]) + side * ((y - low[1]) + side * (z - low[2]))];
     if (to == 0) to = value;

@@ -2,15 +2,16 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <atomic>
-#include <limits>
+#include <cstring>
 #include <mutex>
+#include <numeric>
 #include <unordered_map>
 
 #include "base/parallel.hpp"
 #include "base/stopwatch.hpp"
 #include "photonlane/base/error.hpp"
-#include "photonlane/base/random.hpp"
 
 namespace photonlane {
 namespace {
@@ -27,8 +28,16 @@ class Build {
         largest_(tree_.palette->largest()) {}
 
   VoxelTree run() {
-    find_chunks({0, 0, 0}, tree_.level);
+    plan({0, 0, 0}, tree_.level);
     made_.resize(chunks_.size());
+    // Layer by layer, as files have them.
+    std::vector<std::size_t> order(chunks_.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    const auto place = [&](std::size_t i) {
+      return std::array{chunks_[i][2], chunks_[i][1], chunks_[i][0]};
+    };
+    std::sort(order.begin(), order.end(),
+              [&](std::size_t one, std::size_t other) { return place(one) < place(other); });
     std::atomic<std::size_t> done{0};
     std::atomic<std::size_t> bytes{0};
     std::atomic<bool> stopped{false};
@@ -46,9 +55,10 @@ class Build {
         ChunkMaker maker(*tree_.palette);
         std::vector<std::uint32_t> values(VoxelSource::block);
         const std::size_t end = std::min(chunks_.size(), (at + 1) * stretch);
-        for (std::size_t i = at * stretch; i < end; ++i) {
-          made_[i] = make_chunk(chunks_[i], maker, values.data());
-          if (made_[i].chunk != nullptr) bytes += made_[i].chunk->bytes();
+        for (std::size_t k = at * stretch; k < end; ++k) {
+          VoxelPart& made = made_[order[k]];
+          made = make_chunk(chunks_[order[k]], maker, values.data());
+          if (made.chunk != nullptr) bytes += made.chunk->bytes();
         }
         if (bytes > options_.memory_limit) {
           throw Error(ErrorKind::memory,
@@ -67,15 +77,21 @@ class Build {
       }
     });
     if (failed) std::rethrow_exception(failed);
-    tree_.root = root_of(parts({0, 0, 0}, tree_.level), tree_.level, light_);
+    auto next = planned_.cbegin();
+    tree_.root = root_of(parts(next, tree_.level), tree_.level, light_);
     return std::move(tree_);
   }
 
   std::uint64_t blocks_read() const { return blocks_read_; }
 
  private:
-  struct Chunk {
-    VoxelCell low;
+  /// What is known of a cube before anything is read: a value, that it is a chunk to be made, or
+  /// that its children follow.
+  struct Planned {
+    static constexpr std::size_t none = ~std::size_t{0};
+    std::uint32_t value = 0;
+    std::size_t chunk = none;
+    bool branch = false;
   };
 
   bool is_outside(const VoxelCell& low) const {
@@ -85,13 +101,6 @@ class Build {
     return low[0] + side <= tree_.size[0] && low[1] + side <= tree_.size[1] &&
            low[2] + side <= tree_.size[2];
   }
-  static VoxelCell child_low(const VoxelCell& low, unsigned child, int level) {
-    const int side = 1 << (2 * (level - 1));
-    return {low[0] + side * static_cast<int>(child & 3),
-            low[1] + side * static_cast<int>(child >> 2 & 3),
-            low[2] + side * static_cast<int>(child >> 4)};
-  }
-
   std::uint32_t checked(std::uint32_t value) const {
     if (value > largest_) {
       throw Error(ErrorKind::input,
@@ -111,33 +120,25 @@ class Build {
     return value;
   }
 
-  void find_chunks(const VoxelCell& low, int level) {
+  void plan(const VoxelCell& low, int level) {
     for (unsigned child = 0; child < 64; ++child) {
       const VoxelCell at = child_low(low, child, level);
-      const std::optional<std::uint32_t> value = known(at, level - 1);
-      if (value) {
-        if (*value != 0) known_.emplace(key_of(at, level - 1), *value);
-        continue;
-      }
-      if (level - 1 == chunk_level) {
-        numbers_.emplace(key_of(at, chunk_level), chunks_.size());
-        chunks_.push_back({at});
+      if (const std::optional<std::uint32_t> value = known(at, level - 1)) {
+        planned_.push_back({.value = *value});
+      } else if (level - 1 == chunk_level) {
+        planned_.push_back({.chunk = chunks_.size()});
+        chunks_.push_back(at);
       } else {
-        branches_.emplace(key_of(at, level - 1), 0);
-        find_chunks(at, level - 1);
+        planned_.push_back({.branch = true});
+        plan(at, level - 1);
       }
     }
   }
 
-  static std::uint64_t key_of(const VoxelCell& low, int level) {
-    return static_cast<std::uint64_t>(low[0]) | static_cast<std::uint64_t>(low[1]) << 17 |
-           static_cast<std::uint64_t>(low[2]) << 34 | static_cast<std::uint64_t>(level) << 51;
-  }
-
-  VoxelPart make_chunk(const Chunk& chunk, ChunkMaker& maker, std::uint32_t* values) {
+  VoxelPart make_chunk(const VoxelCell& at, ChunkMaker& maker, std::uint32_t* values) {
     maker.clear();
     for (unsigned block = 0; block < 64; ++block) {
-      const VoxelCell low = child_low(chunk.low, block, chunk_level);
+      const VoxelCell low = child_low(at, block, chunk_level);
       if (is_outside(low)) continue;
       if (const auto value = known(low, chunk_level - 1)) {
         maker.fill(block, *value);
@@ -171,16 +172,8 @@ class Build {
   std::shared_ptr<const VoxelChunk> kept_once(std::shared_ptr<const VoxelChunk> chunk) {
     // All of a chunk lies together, its nodes first.
     const std::size_t bytes = chunk->bytes();
-    const auto* const from = reinterpret_cast<const std::uint8_t*>(chunk->nodes);
-    std::uint64_t hash = bytes;
-    std::size_t at = 0;
-    for (; at + 8 <= bytes; at += 8) {
-      std::uint64_t word = 0;
-      std::memcpy(&word, from + at, 8);
-      hash = std::rotl((hash ^ word) * 0x9e3779b97f4a7c15u, 29);
-    }
-    for (; at < bytes; ++at) hash = mix(hash ^ from[at]);
-    hash = mix(hash);
+    const void* const from = chunk->nodes;
+    const std::uint64_t hash = hash_bytes(from, bytes, 0);
     const std::scoped_lock lock(sharing_);
     const auto [first, last] = shared_.equal_range(hash);
     for (auto other = first; other != last; ++other) {
@@ -194,19 +187,17 @@ class Build {
     return chunk;
   }
 
-  std::array<VoxelPart, 64> parts(const VoxelCell& low, int level) {
+  /// The children of a branch of a level, from what was planned for them on.
+  std::array<VoxelPart, 64> parts(std::vector<Planned>::const_iterator& next, int level) {
     std::array<VoxelPart, 64> result;
-    for (unsigned child = 0; child < 64; ++child) {
-      const VoxelCell at = child_low(low, child, level);
-      const std::uint64_t key = key_of(at, level - 1);
-      if (const auto value = known_.find(key); value != known_.end()) {
-        result[child].value = value->second;
-      } else if (level - 1 == chunk_level) {
-        if (const auto number = numbers_.find(key); number != numbers_.end()) {
-          result[child] = made_[number->second];
-        }
-      } else if (branches_.contains(key)) {
-        result[child] = join_parts(parts(at, level - 1), level - 1, light_);
+    for (VoxelPart& part : result) {
+      const Planned& planned = *next++;
+      if (planned.branch) {
+        part = join_parts(parts(next, level - 1), level - 1, light_);
+      } else if (planned.chunk != Planned::none) {
+        part = std::move(made_[planned.chunk]);
+      } else {
+        part.value = planned.value;
       }
     }
     return result;
@@ -217,11 +208,9 @@ class Build {
   VoxelTree tree_;
   VoxelLight light_;
   std::uint32_t largest_;
-  std::vector<Chunk> chunks_;
-  std::vector<VoxelPart> made_;
-  std::unordered_map<std::uint64_t, std::size_t> numbers_;
-  std::unordered_map<std::uint64_t, std::uint32_t> known_;
-  std::unordered_map<std::uint64_t, int> branches_;
+  std::vector<Planned> planned_;   ///< of all cubes, children behind their branch
+  std::vector<VoxelCell> chunks_;  ///< those that are to be made
+  std::vector<VoxelPart> made_;    ///< by chunk
   std::atomic<std::uint64_t> blocks_read_{0};
   std::mutex sharing_;
   std::unordered_multimap<std::uint64_t, std::shared_ptr<const VoxelChunk>> shared_;

@@ -45,6 +45,13 @@ bool holds(const VoxelBox& outer, const VoxelBox& inner) {
   return true;
 }
 
+/// The cube of a child of a node of a level.
+VoxelBox cube_of(const VoxelCell& low, unsigned child, int level) {
+  const VoxelCell at = child_low(low, child, level);
+  const int across = 1 << (2 * (level - 1));
+  return {at, {at[0] + across, at[1] + across, at[2] + across}};
+}
+
 VoxelBox block_at(const VoxelCell& low) {
   return {low, {low[0] + side, low[1] + side, low[2] + side}};
 }
@@ -213,9 +220,8 @@ class Step {
 
   std::array<VoxelPart, 64> children(std::array<VoxelPart, 64> parts, const VoxelCell& low,
                                      int level) {
-    const int child_side = 1 << (2 * (level - 1));
     for (unsigned child = 0; child < 64; ++child) {
-      const VoxelBox own = cube(low, child, child_side);
+      const VoxelBox own = cube_of(low, child, level);
       if (cut(own, box_).empty()) continue;
       parts[child] = part(std::move(parts[child]), own, level - 1);
     }
@@ -223,13 +229,6 @@ class Step {
   }
 
  private:
-  static VoxelBox cube(const VoxelCell& low, unsigned child, int of_side) {
-    const VoxelCell at{low[0] + of_side * static_cast<int>(child & 3),
-                       low[1] + of_side * static_cast<int>(child >> 2 & 3),
-                       low[2] + of_side * static_cast<int>(child >> 4)};
-    return {at, {at[0] + of_side, at[1] + of_side, at[2] + of_side}};
-  }
-
   VoxelPart part(VoxelPart before, const VoxelBox& own, int level) {
     switch (brush_.cover(own)) {
       case VoxelBrush::Cover::none:
@@ -257,7 +256,7 @@ class Step {
       for (unsigned block = 0; block < 64; ++block) maker_.fill(block, before.value);
     }
     for (unsigned block = 0; block < 64; ++block) {
-      const VoxelBox cells = cube(own.low, block, side);
+      const VoxelBox cells = cube_of(own.low, block, chunk_level);
       if (cut(cells, box_).empty()) continue;
       switch (brush_.cover(cells)) {
         case VoxelBrush::Cover::none:

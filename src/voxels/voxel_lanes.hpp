@@ -8,6 +8,9 @@
 
 namespace photonlane {
 
+/// Ways slower than this, in cells a meter, pass no face.
+inline constexpr double slowest_way = 1e-300;
+
 /// Lanes and what they meet: one array a quantity. Places are in cells, from the grid's corner;
 /// ways are cells a meter, of any length. What a lane meets lies beyond `start` and before `limit`,
 /// both in meters.

@@ -63,6 +63,7 @@ class VoxelSolid final : public Solid {
   std::vector<std::uint32_t> materials_;  ///< by value; empty: all are of the one
   std::vector<std::uint32_t> bodies_;     ///< by value, where some bend light; else empty
   std::vector<bool> opaque_;              ///< the same
+  bool all_bend_ = false;                 ///< of a grid whose values are colors
 };
 
 }  // namespace photonlane

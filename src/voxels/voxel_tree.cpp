@@ -47,6 +47,26 @@ void place_chunk(VoxelChunk& chunk, const std::uint8_t* bytes) {
   chunk.colors = bytes + std::size_t{chunk.brick_count} * 2;
 }
 
+std::uint32_t brick_bytes(const VoxelChunk& chunk, const VoxelNode& node, std::uint32_t brick) {
+  const auto count = static_cast<std::uint32_t>(std::popcount(chunk.masks[brick]));
+  const std::uint32_t width = chunk.width;
+  BrickCode code;
+  const std::uint8_t* const bytes = values_of(chunk, node, brick, code);
+  switch (code) {
+    case BrickCode::one:
+      return width;
+    case BrickCode::two:
+      return 2 * width + (count + 7) / 8;
+    case BrickCode::four:
+      return 4 * width + (count + 3) / 4;
+    case BrickCode::sixteen:
+      return 1 + bytes[0] * width + (count + 1) / 2;
+    case BrickCode::each:
+      break;
+  }
+  return count * width;
+}
+
 std::uint32_t brick_value(const VoxelChunk& chunk, const VoxelNode& node, std::uint32_t brick,
                           unsigned rank) {
   const auto width = static_cast<int>(chunk.width);
@@ -93,8 +113,7 @@ void block_values(const VoxelChunk& chunk, unsigned child, std::uint32_t* values
   std::uint32_t brick = node.first;
   for (std::uint64_t left = node.mask; left != 0; left &= left - 1) {
     const auto at = static_cast<unsigned>(std::countr_zero(left));
-    std::uint32_t* const corner =
-        values + 4 * (at & 3) + 64 * (at >> 2 & 3) + std::size_t{1024} * (at >> 4);
+    std::uint32_t* const corner = values + brick_corner(at);
     if (has_bit(node.full, at)) {
       const std::uint32_t value = chunk.values[full++];
       for (int z = 0; z < 4; ++z) {
@@ -107,7 +126,7 @@ void block_values(const VoxelChunk& chunk, unsigned child, std::uint32_t* values
     const std::uint32_t* next = own;
     for (std::uint64_t cells = chunk.masks[brick]; cells != 0; cells &= cells - 1) {
       const auto cell = static_cast<unsigned>(std::countr_zero(cells));
-      corner[(cell & 3) + 16 * (cell >> 2 & 3) + 256 * (cell >> 4)] = *next++;
+      corner[cell_in_block(cell)] = *next++;
     }
     ++brick;
   }

@@ -20,6 +20,18 @@ inline unsigned child_of(int x, int y, int z, int level) {
   const int shift = 2 * (level - 1);
   return static_cast<unsigned>((x >> shift & 3) | (y >> shift & 3) << 2 | (z >> shift & 3) << 4);
 }
+/// The lowest cell of a child of a node of a level whose lowest cell that is.
+inline VoxelCell child_low(const VoxelCell& low, unsigned child, int level) {
+  const int side = 1 << (2 * (level - 1));
+  return {low[0] + side * static_cast<int>(child & 3),
+          low[1] + side * static_cast<int>(child >> 2 & 3),
+          low[2] + side * static_cast<int>(child >> 4)};
+}
+/// Where a brick of a block, and a cell of a brick, are among the block's cells, x fastest.
+inline std::size_t cell_in_block(unsigned cell) {
+  return (cell & 3) + 16 * (cell >> 2 & 3) + std::size_t{256} * (cell >> 4);
+}
+inline std::size_t brick_corner(unsigned brick) { return 4 * cell_in_block(brick); }
 /// How many bits of a mask lie below one.
 inline unsigned rank_in(std::uint64_t mask, unsigned child) {
   return static_cast<unsigned>(std::popcount(mask & ((std::uint64_t{1} << child) - 1)));
@@ -100,6 +112,9 @@ inline std::uint32_t kept_value(const std::uint8_t* bytes, int width) {
   if (width > 2) value = (value | static_cast<std::uint32_t>(bytes[2]) << 16) + 1;
   return value;
 }
+
+/// Bytes that a brick's values take. Of those told by four bits, the first byte is looked at.
+std::uint32_t brick_bytes(const VoxelChunk& chunk, const VoxelNode& node, std::uint32_t brick);
 
 /// The value of one of a brick's cells that are set: the one before which `rank` are.
 std::uint32_t brick_value(const VoxelChunk& chunk, const VoxelNode& node, std::uint32_t brick,

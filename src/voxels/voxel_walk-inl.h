@@ -25,9 +25,6 @@ namespace HWY_NAMESPACE {
 /// Bits of 2 x 2 x 2 children, those of the lowest.
 constexpr std::uint64_t eight_children = 0x330033;
 
-/// Ways slower than this pass no face.
-constexpr double slowest_way = 1e-300;
-
 /// Numbered faces of cells, along one axis of a lane.
 struct Faces {
   double offset;  ///< face k lies at (k - offset) / divisor
@@ -168,13 +165,13 @@ class VoxelWalk {
       child = child_of(cell_[0], cell_[1], cell_[2], level);
       mask = mask_[level];
       if (!has_bit(mask, child)) break;
-      if (level == brick_level ||
-          (level <= chunk_level ? full_of(level) : full_above(level)) >> child & 1) {
-        set = true;
-        break;
-      }
-      const unsigned rank =
-          rank_in(mask & ~(level <= chunk_level ? full_of(level) : full_above(level)), child);
+      set = level == brick_level;
+      if (set) break;
+      const std::uint64_t full =
+          level <= chunk_level ? node_[level]->full : branch_[level - chunk_level]->full;
+      set = has_bit(full, child);
+      if (set) break;
+      const unsigned rank = rank_in(mask & ~full, child);
       if (level > chunk_level) {
         if (!go_down_above(level, rank)) break;
       } else if (!go_down(level, rank)) {
@@ -208,9 +205,6 @@ class VoxelWalk {
     return false;
   }
 
-  std::uint64_t full_of(int level) const { return node_[level]->full; }
-  std::uint64_t full_above(int level) const { return branch_[level - chunk_level]->full; }
-
   /// To the child of a branch; false: it is too small to go into.
   bool go_down_above(int level, unsigned rank) {
     const VoxelBranch& branch = *branch_[level - chunk_level];
@@ -243,18 +237,22 @@ class VoxelWalk {
     return true;
   }
 
+  /// Only where the lane comes to it from outside, so that it may end there.
+  bool looks_small(double side) const {
+    return side < detail_ * t_ && axis_ >= 0 && beyond_start();
+  }
   /// Whether a node of a level that the lane comes to is so small that it is not gone into. Whether
   /// it is met then goes by how much of it is covered, by chance, the same for the same lane.
   bool is_small(int level, std::uint32_t mean) {
     const double side = static_cast<double>(1 << (2 * level));
-    if (side >= detail_ * t_ || axis_ < 0) return false;
+    if (!looks_small(side)) return false;
     stopped_ = true;
     stands_ = draw(level) * 255 < static_cast<double>(mean >> 24);
     return true;
   }
   bool is_small_brick(std::uint32_t brick) {
     constexpr double side = 4;
-    if (side >= detail_ * t_ || axis_ < 0) return false;
+    if (!looks_small(side)) return false;
     const std::uint64_t mask = chunk_->masks[brick];
     std::uint64_t seen = mask | mask >> 32;  // across z
     seen |= seen >> 16;
@@ -395,13 +393,9 @@ class VoxelWalk {
   std::uint32_t mean_of(const std::uint32_t* values, int count) const {
     const VoxelTree& tree = context_->tree;
     if (!tree.colored) return 0;
-    float sum[3] = {0, 0, 0};
-    for (int i = 0; i < count; ++i) {
-      const auto own = VoxelLight::of_color(
-          tree.palette->direct ? values[i] - 1 : tree.palette->kinds[values[i] - 1].color);
-      for (std::size_t k = 0; k < 3; ++k) sum[k] += own[k] / static_cast<float>(count);
-    }
-    return VoxelLight::color_of({sum[0], sum[1], sum[2]});
+    Color sum(0, 0, 0);
+    for (int i = 0; i < count; ++i) sum += light_of(*tree.palette, values[i]);
+    return color_code(sum / static_cast<float>(count));
   }
 
   const WalkContext* context_ = nullptr;

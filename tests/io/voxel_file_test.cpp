@@ -250,6 +250,36 @@ TEST(VoxelFiles, OfPicturesAndPointsHaveTheirCells) {
   EXPECT_THAT(refusal([&] { io::VoxelPoints(files, 1e-6); }), HasSubstr("expected 65536"));
 }
 
+TEST(VoxelFiles, OfPointsAndHeightsMayBeAsLargeAsThereAre) {
+  // Most of it is known to be empty without a look at every cube of it.
+  const TemporaryFolder folder;
+  io::SphereFiles files;
+  files.paths = {folder.write("far.csv",
+                              "x,y,z\n0.05,0.05,0.05\n6553.55,6553.55,6553.55\n"
+                              "3000.05,10.05,6000.05\n")};
+  const auto far = VoxelGrid::make(io::VoxelPoints(files, 0.1));
+  EXPECT_EQ(far->size(), (VoxelCell{65536, 65536, 65536}));
+  EXPECT_EQ(far->count(), 3u);
+  EXPECT_EQ(far->at({65535, 65535, 65535}), 1u);
+  EXPECT_EQ(far->at({30000, 100, 60000}), 1u);
+  io::Picture slope({300, 200});
+  for (int y = 0; y < 200; ++y) {
+    for (int x = 0; x < 300; ++x) std::memset(slope.pixel(x, y), x / 2, 3);
+  }
+  io::VoxelHeights heights{.path = folder.path() + "/h.png", .height = 65536};
+  io::write_png(heights.path, slope);
+  heights.layers = {{{-1, 0x00ff00}, 2}, {{-1, 0x808080}, 0}};
+  const auto ground = VoxelGrid::make(*io::open_voxel_heights(heights));
+  std::uint64_t expected = 0;
+  for (int x = 0; x < 300; ++x) {
+    expected += 200 * static_cast<std::uint64_t>(std::lround(x / 2 * 65536 / 255.0));
+  }
+  EXPECT_NEAR(static_cast<double>(ground->count()), static_cast<double>(expected), 300 * 200);
+  const int top = static_cast<int>(std::lround(100 * 65536 / 255.0));
+  EXPECT_EQ(ground->at({200, 5, top + 2}), 0u);
+  EXPECT_EQ(ground->at({200, 5, 3}), 2u);
+}
+
 TEST(VoxelScenes, ComeBackFromTheirOwnText) {
   const TemporaryFolder folder;
   const DenseVoxels dense = filled({20, 20, 20}, Filling::half, 3, 8);
@@ -306,6 +336,8 @@ TEST(VoxelScenes, RefuseWhatIsNone) {
   EXPECT_THAT(refused("{terraces: {}, file: a.voxels}"), HasSubstr("once"));
   EXPECT_THAT(refused("{file: none.voxels}"), HasSubstr("s.yaml:4:22: none.voxels: "));
   EXPECT_THAT(refused("{terraces: {side: 4096}}"), HasSubstr("make terraces"));
+  EXPECT_THAT(refused("{field: {points: 5000, of: {sphere: {}}}}"), HasSubstr("2048 at most"));
+  EXPECT_THAT(refused("{field: {points: 300, of: {bulb: {}}}}"), HasSubstr("256 at most"));
   EXPECT_THAT(refused("{terraces: {plants: 2}}"), HasSubstr("0 to 1"));
   EXPECT_THAT(refused("{terraces: {}, cell: 0}"), HasSubstr("more than 0"));
   EXPECT_THAT(refused("{terraces: {}, material: mos}"), HasSubstr("moss"));

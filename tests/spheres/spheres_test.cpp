@@ -12,6 +12,7 @@
 #include "photonlane/photonlane.hpp"
 #include "support/effort.hpp"
 #include "support/lanes.hpp"
+#include "support/pictures.hpp"
 #include "support/scenes.hpp"
 #include "support/targets.hpp"
 
@@ -302,20 +303,7 @@ double difference_of(const Material& of, Budget budget) {
     };
     const Frame spheres = shot(false);
     const Frame fields = shot(true);
-    int other = 0;
-    for (int y = 0; y < size.height; ++y) {
-      for (int x = 0; x < size.width; ++x) {
-        for (const Layer layer : {Layer::ending, Layer::material, Layer::face}) {
-          other += spheres.codes(layer)(x, y) != fields.codes(layer)(x, y);
-        }
-        const bool hit =
-            spheres.codes(Layer::ending)(x, y) == 0 && fields.codes(Layer::ending)(x, y) == 0;
-        if (hit && spheres.codes(Layer::material)(x, y) == fields.codes(Layer::material)(x, y)) {
-          EXPECT_NEAR(spheres.values(Layer::depth)(x, y), fields.values(Layer::depth)(x, y), 2e-3);
-        }
-      }
-    }
-    EXPECT_LT(other, 16) << "silhouettes, " << seed;
+    EXPECT_LT(test::surfaces_apart(spheres, fields, 2e-3), 16) << "silhouettes, " << seed;
     const Difference difference = compare(spheres, fields);
     worst = std::max(worst, difference.rmse);
     // Where they differ at all, it is at a few silhouettes, seen straight or in one another.

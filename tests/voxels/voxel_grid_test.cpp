@@ -5,7 +5,6 @@
 #include <limits>
 
 #include "photonlane/photonlane.hpp"
-#include "photonlane/voxels/voxel_visits.hpp"
 #include "support/effort.hpp"
 #include "support/lanes.hpp"
 #include "support/planes.hpp"

@@ -274,6 +274,69 @@ TEST(VoxelLanes, MeetTheGridTheyWereGivenWhileItIsEdited) {
   other.join();
 }
 
+TEST(VoxelLanes, MeetSmallCubesBeyondTheirStartAlone) {
+  // With detail cubes stand for their voxels, but none that a lane starts in or at.
+  const auto solid =
+      Voxels(VoxelGrid::make(filled({128, 128, 128}, Filling::half, 30, 6))).compile({});
+  Budget budget;
+  budget.voxels.detail = 1;
+  int met = 0;
+  for (int round = 0; round < effort(40); ++round) {
+    LaneBatch<float> lanes;
+    lanes.size = lanes.capacity;
+    lanes.far_limit = 1000;
+    lanes.any_start = true;
+    lanes.spread = 0.2;
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      const RandomKey key{.seed = 8, .pixel = i, .sample = static_cast<std::uint32_t>(round)};
+      const Vec3d to(128 * random_uniform(key, 0), 128 * random_uniform(key, 1),
+                     128 * random_uniform(key, 2));
+      aim(lanes, i, {-300, 60, 60}, (to - Vec3d(-300, 60, 60)).normalized());
+      // On faces of bricks, where rounding decides.
+      lanes.start[i] = 300 + 4 * static_cast<float>(random_below(key, 3, 32));
+    }
+    const HitBatch<float> hits = solid->nearest_hit(lanes, budget);
+    for (std::size_t i = 0; i < lanes.size; ++i) {
+      if (hits.ending[i] != Ending::hit) continue;
+      ++met;
+      EXPECT_GT(hits.t[i], lanes.start[i]);
+    }
+  }
+  EXPECT_GT(met, 100);
+}
+
+TEST(VoxelLanes, OfColorsAloneAreGlassAsAWhole) {
+  VoxelPalette colors;
+  colors.direct = true;
+  DenseVoxels grid({10, 10, 10}, colors);
+  for (int z = 2; z < 8; ++z) {
+    for (int y = 2; y < 8; ++y) {
+      for (int x = 2; x < 8; ++x) grid.at(x, y, z) = 1 + 0x8090a0;
+    }
+  }
+  const auto solid = Voxels(VoxelGrid::make(grid), 0).compile({.materials = 1, .bends = {true}});
+  const double place[3] = {0, 5, 5};
+  double value = 0;
+  DistanceBatch batch;
+  batch.count = 1;
+  batch.x = place;
+  batch.y = place + 1;
+  batch.z = place + 2;
+  batch.value = &value;
+  solid->measure(batch);
+  EXPECT_EQ(value, 2);
+  batch.opaque_only = true;
+  solid->measure(batch);
+  EXPECT_GT(value, 1e6) << "what bends light is not there";
+  LaneBatch<double> lanes;
+  lanes.size = 1;
+  lanes.far_limit = 100;
+  aim(lanes, 0, {5, 5, 5}, {1, 0, 0});
+  const HitBatch<double> hits = solid->nearest_hit(lanes, {});
+  EXPECT_EQ(hits.t[0], 3);
+  EXPECT_EQ(hits.item[0], 0x8090a0u);
+}
+
 TEST(VoxelLanes, KnowWhichWayDistancesGrow) {
   DenseVoxels source = filled({30, 30, 30}, Filling::sparse, 2, 12);
   VoxelPalette palette = source.palette();

@@ -9,6 +9,7 @@
 #include "photonlane/photonlane.hpp"
 #include "support/effort.hpp"
 #include "support/paths.hpp"
+#include "support/pictures.hpp"
 #include "support/scenes.hpp"
 #include "voxels/sources.hpp"
 
@@ -93,20 +94,7 @@ double difference_of(const Material& of, Budget budget, const Standing& standing
     };
     const Frame voxels = shot(false);
     const Frame fields = shot(true);
-    int other = 0;
-    for (int y = 0; y < size.height; ++y) {
-      for (int x = 0; x < size.width; ++x) {
-        for (const Layer layer : {Layer::ending, Layer::material, Layer::face}) {
-          other += voxels.codes(layer)(x, y) != fields.codes(layer)(x, y);
-        }
-        const bool hit =
-            voxels.codes(Layer::ending)(x, y) == 0 && fields.codes(Layer::ending)(x, y) == 0;
-        if (hit && voxels.codes(Layer::material)(x, y) == fields.codes(Layer::material)(x, y)) {
-          EXPECT_NEAR(voxels.values(Layer::depth)(x, y), fields.values(Layer::depth)(x, y), 5e-3);
-        }
-      }
-    }
-    EXPECT_LT(other, 16) << "silhouettes, " << seed;
+    EXPECT_LT(surfaces_apart(voxels, fields, 5e-3), 16) << "silhouettes, " << seed;
     worst = std::max(worst, compare(voxels, fields).rmse);
   }
   return worst;

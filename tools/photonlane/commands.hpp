@@ -59,50 +59,39 @@ struct MakeVolumeCommand {
   bool json = false;
 };
 
-struct MakeSpheresCommand {
-  std::vector<std::string> inputs;
+/// What all commands have that make large sets.
+struct MakeOptions {
   std::string output;
+  std::string memory;
+  int threads = 0;
+  bool quiet = false;
+  bool json = false;
+};
+
+struct MakeSpheresCommand : MakeOptions {
+  std::vector<std::string> inputs;
   std::string columns;
   std::string record;
-  std::string memory;
   double radius = 0.05;
   double scale = 1;
   std::string keep = "compact";
-  int threads = 0;
-  bool quiet = false;
-  bool json = false;
 };
 
-struct MakePollenCommand {
-  std::string output;
+struct MakePollenCommand : MakeOptions {
   std::vector<std::string> sets;
-  std::string memory;
-  int threads = 0;
-  bool quiet = false;
-  bool json = false;
 };
 
-struct MakeVoxelsCommand {
+struct MakeVoxelsCommand : MakeOptions {
   std::string scene;
-  std::string output;
   int field = 0;  ///< 0: voxels of the scene, or its first field where it has none
   int part = 1;
   std::vector<std::string> sets;
   bool shared = false;
-  std::string memory;
-  int threads = 0;
-  bool quiet = false;
-  bool json = false;
 };
 
-struct MakeTerracesCommand {
-  std::string output;
+struct MakeTerracesCommand : MakeOptions {
   std::vector<std::string> sets;
   bool shared = false;
-  std::string memory;
-  int threads = 0;
-  bool quiet = false;
-  bool json = false;
 };
 
 struct SweepCommand {

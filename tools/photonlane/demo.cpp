@@ -334,49 +334,42 @@ void show_dew(const DemoCommand& command) {
                            small.frame.width, small.frame.height));
 }
 
-/// Pollen in the great hall: how it is held, and what it is worth to meet grains that are too small
-/// to be seen.
-void show_pollen(const DemoCommand& command) {
-  const io::OutputFolder made(command.output + "/pollen");
-  const Show show(command, "glasshouse-pollen.yaml", command.output + "/pollen");
+/// A scene of very many small parts: how they are held, and what it is worth to look at those that
+/// are too small to be seen. `text` tells how a part of it is held, nothing of others.
+void show_many(const DemoCommand& command, const std::string& name, const std::string& knob,
+               const std::string& words, std::string (*text)(const SolidPart& part)) {
+  const std::string folder = command.output + "/" + name;
+  const io::OutputFolder made(folder);
+  const Show show(command, "glasshouse-" + name + ".yaml", folder);
   for (const auto& part : show.file().scene.rooms.front().parts) {
-    const auto* const spheres = dynamic_cast<const Spheres*>(part.get());
-    if (spheres == nullptr || spheres->set == nullptr) continue;
-    show.say("pollen: " + io::sphere_set_text(*spheres->set));
+    const std::string held = text(*part);
+    if (!held.empty()) show.say(name + ": " + held);
   }
   Frame frame = show.frame(show.file().budget);
   io::write_frame(show.path("view.png"), frame);
-  show.say(fmt::format("pollen/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
+  show.say(fmt::format("{}/view.png: {}\n{}", name, show.file().scene.title, io::cost_text(frame)));
   Budget small = show.file().budget;
   small.frame = part_of(small.frame.size(), 4);
   show.measure(
-      small, {parse_vary("spheres.detail=0,0.5,1,2,4")},
-      {.repeats = 3, .warm_up = 1, .progress = {}},
-      fmt::format("pollen/sweep.csv, pollen/cost-error.*: what grains below a pixel cost at "
-                  "{}x{}, and what is wrong where one stands for many",
-                  small.frame.width, small.frame.height));
+      small, {parse_vary(knob + "=0,0.5,1,2,4")}, {.repeats = 3, .warm_up = 1, .progress = {}},
+      fmt::format("{0}/sweep.csv, {0}/cost-error.*: what {1} below a pixel cost at {2}x{3}, "
+                  "and what is wrong where one stands for many",
+                  name, words, small.frame.width, small.frame.height));
 }
 
-/// The terraced garden: how its voxels are held, and what it is worth to look into cubes that are
-/// too small to be seen.
+void show_pollen(const DemoCommand& command) {
+  show_many(command, "pollen", "spheres.detail", "grains", [](const SolidPart& part) {
+    const auto* const spheres = dynamic_cast<const Spheres*>(&part);
+    return spheres != nullptr && spheres->set != nullptr ? io::sphere_set_text(*spheres->set)
+                                                         : std::string();
+  });
+}
+
 void show_terraces(const DemoCommand& command) {
-  const io::OutputFolder made(command.output + "/terraces");
-  const Show show(command, "glasshouse-terraces.yaml", command.output + "/terraces");
-  for (const auto& part : show.file().scene.rooms.front().parts) {
-    const auto* const voxels = dynamic_cast<const Voxels*>(part.get());
-    if (voxels != nullptr) show.say("terraces: " + io::voxel_text(*voxels->grid));
-  }
-  Frame frame = show.frame(show.file().budget);
-  io::write_frame(show.path("view.png"), frame);
-  show.say(fmt::format("terraces/view.png: {}\n{}", show.file().scene.title, io::cost_text(frame)));
-  Budget small = show.file().budget;
-  small.frame = part_of(small.frame.size(), 4);
-  show.measure(
-      small, {parse_vary("voxels.detail=0,0.5,1,2,4")},
-      {.repeats = 3, .warm_up = 1, .progress = {}},
-      fmt::format("terraces/sweep.csv, terraces/cost-error.*: what voxels below a pixel cost at "
-                  "{}x{}, and what is wrong where cubes stand for them",
-                  small.frame.width, small.frame.height));
+  show_many(command, "terraces", "voxels.detail", "voxels", [](const SolidPart& part) {
+    const auto* const voxels = dynamic_cast<const Voxels*>(&part);
+    return voxels != nullptr ? io::voxel_text(*voxels->grid) : std::string();
+  });
 }
 
 /// Pictures of one size side by side.

@@ -385,17 +385,22 @@ void add_make_volume(CLI::App& app, Arguments& all) {
   make_volume_app->callback([&] { all.chosen = [&] { return run(all.make_volume); }; });
 }
 
-/// Options of both ways to make a set of spheres.
-template <class Command>
-void add_sphere_options(CLI::App& app, Command& command) {
-  app.add_option("--memory", command.memory,
-                 "memory that may be taken, such as 2G (16G): with less than is needed the set is "
-                 "made in working files beside the output")
-      ->type_name("SIZE");
+/// Options of all commands that make large sets: spheres and voxels.
+void add_make_options(CLI::App& app, MakeOptions& command, const std::string& files,
+                      const std::string& memory) {
+  app.add_option("-o,--output", command.output, "file to write, " + files)
+      ->required()
+      ->type_name("FILE");
+  app.add_option("--memory", command.memory, memory)->type_name("SIZE");
   add_threads(app, command.threads);
   app.add_flag("--quiet", command.quiet, "print nothing but errors");
   app.add_flag("--json", command.json, "print JSON instead of text");
 }
+constexpr const char* sphere_memory =
+    "memory that may be taken, such as 2G (16G): with less than is needed the set is made in "
+    "working "
+    "files beside the output";
+constexpr const char* voxel_memory = "memory the voxels may take, such as 2G (16G)";
 
 void add_make_spheres(CLI::App& app, Arguments& all) {
   MakeSpheresCommand& spheres = all.make_spheres;
@@ -406,9 +411,6 @@ void add_make_spheres(CLI::App& app, Arguments& all) {
   spheres_app->add_option("inputs", spheres.inputs, "files, or patterns with * and ?")
       ->required()
       ->type_name("INPUT");
-  spheres_app->add_option("-o,--output", spheres.output, "file to write, .spheres")
-      ->required()
-      ->type_name("FILE");
   spheres_app
       ->add_option(
           "--columns", spheres.columns,
@@ -431,7 +433,7 @@ void add_make_spheres(CLI::App& app, Arguments& all) {
                    "compact: moved by a little, some 9 bytes each (the default); exact: in doubles")
       ->check(CLI::IsMember({"compact", "exact"}))
       ->type_name("HOW");
-  add_sphere_options(*spheres_app, spheres);
+  add_make_options(*spheres_app, spheres, ".spheres", sphere_memory);
   spheres_app->callback([&] { all.chosen = [&] { return run(all.make_spheres); }; });
 }
 
@@ -439,9 +441,6 @@ void add_make_pollen(CLI::App& app, Arguments& all) {
   MakePollenCommand& pollen = all.make_pollen;
   CLI::App* pollen_app = app.add_subcommand(
       "pollen", "make pollen that drifts through a hall, any number of grains, always the same");
-  pollen_app->add_option("-o,--output", pollen.output, "file to write, .spheres or .ply")
-      ->required()
-      ->type_name("FILE");
   pollen_app
       ->add_option(
           "--set", pollen.sets,
@@ -449,23 +448,13 @@ void add_make_pollen(CLI::App& app, Arguments& all) {
           "again (photonlane describe lists them)")
       ->type_name("KEY=VALUE")
       ->allow_extra_args(false);
-  add_sphere_options(*pollen_app, pollen);
+  add_make_options(*pollen_app, pollen, ".spheres or .ply", sphere_memory);
   pollen_app->callback([&] { all.chosen = [&] { return run(all.make_pollen); }; });
 }
 
-/// Options of both ways to make voxels.
-template <class Command>
-void add_voxel_options(CLI::App& app, Command& command) {
-  app.add_option("-o,--output", command.output, "file to write, .voxels")
-      ->required()
-      ->type_name("FILE");
-  app.add_flag("--shared", command.shared,
+void add_shared(CLI::App& app, bool& shared) {
+  app.add_flag("--shared", shared,
                "keep equal cubes of 16 and 64 cells once: pays where the same comes again");
-  app.add_option("--memory", command.memory, "memory the voxels may take, such as 2G (16G)")
-      ->type_name("SIZE");
-  add_threads(app, command.threads);
-  app.add_flag("--quiet", command.quiet, "print nothing but errors");
-  app.add_flag("--json", command.json, "print JSON instead of text");
 }
 
 void add_make_voxels(CLI::App& app, Arguments& all) {
@@ -491,7 +480,8 @@ void add_make_voxels(CLI::App& app, Arguments& all) {
           "for numbers of the scene: scene.NAME=VALUE")
       ->type_name("KEY=VALUE")
       ->allow_extra_args(false);
-  add_voxel_options(*voxels_app, voxels);
+  add_shared(*voxels_app, voxels.shared);
+  add_make_options(*voxels_app, voxels, ".voxels", voxel_memory);
   voxels_app->callback([&] { all.chosen = [&] { return run(all.make_voxels); }; });
 }
 
@@ -505,7 +495,8 @@ void add_make_terraces(CLI::App& app, Arguments& all) {
                    "again (photonlane describe lists them)")
       ->type_name("KEY=VALUE")
       ->allow_extra_args(false);
-  add_voxel_options(*terraces_app, terraces);
+  add_shared(*terraces_app, terraces.shared);
+  add_make_options(*terraces_app, terraces, ".voxels", voxel_memory);
   terraces_app->callback([&] { all.chosen = [&] { return run(all.make_terraces); }; });
 }
 

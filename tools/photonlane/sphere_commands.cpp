@@ -8,8 +8,7 @@
 namespace photonlane::tool {
 namespace {
 
-template <class Command>
-SphereSetOptions options_of(const Command& command) {
+SphereSetOptions options_of(const MakeOptions& command) {
   SphereSetOptions options;
   options.threads = command.threads;
   options.memory_limit = memory_of(command.memory, options.memory_limit);
@@ -17,8 +16,7 @@ SphereSetOptions options_of(const Command& command) {
   return options;
 }
 
-template <class Command>
-void tell(const Command& command, const SphereSet& set) {
+void tell(const MakeOptions& command, const SphereSet& set) {
   if (command.json) {
     put(io::sphere_set_json(set));
   } else if (!command.quiet) {

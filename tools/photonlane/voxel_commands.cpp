@@ -9,23 +9,20 @@
 namespace photonlane::tool {
 namespace {
 
-template <class Command>
-VoxelGridOptions options_of(const Command& command) {
+VoxelGridOptions options_of(const MakeOptions& command, bool shared) {
   VoxelGridOptions options;
-  options.shared = command.shared;
+  options.shared = shared;
   options.threads = command.threads;
   options.memory_limit = memory_of(command.memory, options.memory_limit);
   return options;
 }
 
-template <class Command>
-void write(const Command& command, const VoxelGrid& grid, ProgressBar& bar) {
+void write(const MakeOptions& command, const VoxelGrid& grid, ProgressBar& bar) {
   io::write_voxels(command.output, grid, bar.callback());
   bar.clear();
 }
 
-template <class Command>
-void tell(const Command& command, const VoxelGrid& grid, const std::string& more = "") {
+void tell(const MakeOptions& command, const VoxelGrid& grid, const std::string& more = "") {
   if (command.json) {
     put(io::voxel_json(grid));
   } else if (!command.quiet) {
@@ -78,7 +75,7 @@ int run(const MakeVoxelsCommand& command) {
     }
     std::vector<std::uint32_t> colors(file.scene.materials.size(), VoxelKind::no_color);
     const FieldVoxels source(room.fields[wanted - 1], recipe, colors);
-    VoxelGridOptions making = options_of(command);
+    VoxelGridOptions making = options_of(command, command.shared);
     making.progress = bar.callback();
     const auto grid = VoxelGrid::make(source, making);
     write(command, *grid, bar);
@@ -102,7 +99,7 @@ int run(const MakeTerracesCommand& command) {
   });
   ProgressBar bar("terraces", command.quiet || command.json);
   const Stoppable stoppable;
-  VoxelGridOptions making = options_of(command);
+  VoxelGridOptions making = options_of(command, command.shared);
   making.progress = bar.callback();
   const auto grid = VoxelGrid::make(TerraceSource(recipe, 0, 1), making);
   write(command, *grid, bar);

@@ -17,6 +17,10 @@ float from_display(float value);
 /// A color written as "#rrggbb" in display values; throws Error (input) for anything else.
 Color color_from_hex(std::string_view text);
 
+/// A color from 0xRRGGBB in sRGB, and back to the nearest of those.
+Color color_from_code(std::uint32_t code);
+std::uint32_t color_code(const Color& color);
+
 /// A color from lightness, chroma and hue (degrees) as in Ottosson, "A perceptual color space for
 /// image processing", 2020: equal steps of lightness look equal. Clamped to what a display shows.
 Color color_from_lightness(float lightness, float chroma, float hue);

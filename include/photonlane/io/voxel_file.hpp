@@ -74,11 +74,13 @@ class VoxelPoints final : public VoxelSource {
 
  private:
   struct Point {
-    std::uint64_t block;  ///< its number, by layers, rows and columns of blocks
+    std::uint64_t block;  ///< its number: bits of x, y and z in turn, so that cubes lie together
     std::uint32_t cell;   ///< of the block
     std::uint32_t value;
   };
-  std::uint64_t block_of(const VoxelCell& cell) const;
+  static std::uint64_t block_of(const VoxelCell& cell);
+  /// The first point of a block of that number or a higher one.
+  std::vector<Point>::const_iterator from_block(std::uint64_t number) const;
 
   Vec3d corner_{0, 0, 0};
   VoxelCell size_{0, 0, 0};
