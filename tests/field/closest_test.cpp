@@ -63,7 +63,7 @@ TEST(ClosestPlaces, AreNoFartherThanAnyOther) {
         surface_places(field, static_cast<std::size_t>(test::effort(20000)), 1.4);
     ASSERT_GT(all.size(), static_cast<std::size_t>(test::effort(50))) << name;
     const std::vector<Vec3d> places =
-        scattered(static_cast<std::size_t>(test::effort(120)), 2.0, 3);
+        scattered(static_cast<std::size_t>(test::little_effort(120)), 2.0, 3);
     const std::vector<ClosestSurface> found = field.closest_surfaces(places);
     for (std::size_t i = 0; i < places.size(); ++i) {
       double nearest = 1e300;

@@ -287,7 +287,7 @@ TEST(Fields, HaveTheDistanceOfTheNearestPointOfTheirSurface) {
   for (const Known& known : known_fields()) {
     const CompiledField compiled(known.made);
     int looked_at = 0;
-    const std::uint64_t tried = test::effort(test::effort(160));
+    const std::uint64_t tried = test::effort(test::little_effort(160));
     for (std::uint64_t i = 0; i < tried; ++i) {
       const Vec3d at = somewhere(i, 1.6);
       const double value = compiled.distance(at);
@@ -451,7 +451,9 @@ TEST(Fields, ClosestPointsAreOnTheSurfaceAndClosest) {
   for (const Known& known : known_fields()) {
     const CompiledField compiled(known.made);
     std::vector<Vec3d> places;
-    for (std::uint64_t i = 0; i < test::effort(200); ++i) places.push_back(somewhere(i, 1.5));
+    for (std::uint64_t i = 0; i < test::little_effort(200); ++i) {
+      places.push_back(somewhere(i, 1.5));
+    }
     const std::vector<Vec3d> closest = compiled.closest_points(places);
     const std::vector<double> there = compiled.distances(closest);
     const std::vector<double> away = compiled.distances(places);
