@@ -31,7 +31,7 @@ double next_round(double from) { return from == 0 ? first_round : std::ceil(from
 
 GrowingFrame::Inside::Inside(World its_world, Camera its_camera, const Budget& its_budget,
                              GrowingOptions its_options)
-    : world(std::move(its_world)),
+    : world(seen_by(its_world, its_camera, its_budget.voxels.wait)),
       camera(std::move(its_camera)),
       budget(its_budget),
       options(std::move(its_options)),

@@ -26,43 +26,11 @@ constexpr std::string_view file_kind = "photonlane growing frame 1";
 constexpr double most_samples = 4e6;
 constexpr std::array<std::string_view, 3> until_names{"samples", "rmse", "seconds"};
 
-/// All that decides what samples bring, in words: a frame goes on only where all of it is the same.
-Json maker_of(const SceneFile& file) {
-  Json budget = budget_object(file.budget);
-  // How far it goes is told by the run,
-  // and how what has been gathered is shown does not change it.
-  for (const char* name : {"frame.samples", "light.exposure", "light.metering"}) budget.erase(name);
-  Json camera = Json::object();
-  for (const auto& knob : camera_knobs()) {
-    camera[std::string(knob.info.name)] = knob.read(file.camera, knob.info);
-  }
-  return {{"version", PHOTONLANE_VERSION},
-          {"scene", scene_digest(file)},
-          {"camera", camera},
-          {"budget", budget}};
-}
-
-/// What differs between two makers, in words.
-std::string difference_of(const Json& kept, const Json& own) {
-  for (const char* part : {"version", "scene"}) {
-    if (kept.at(part) == own.at(part)) continue;
-    if (std::string_view(part) == "scene") return "of another scene, or of files it names";
-    return fmt::format("of version {}, this is {}", kept.at(part).get<std::string>(),
-                       own.at(part).get<std::string>());
-  }
-  for (const char* part : {"camera", "budget"}) {
-    for (const auto& [name, value] : own.at(part).items()) {
-      const auto text = [](const Json& json) {
-        return json.is_string() ? json.get<std::string>() : json.dump();
-      };
-      const Json before = kept.at(part).value(name, Json());
-      if (before == value) continue;
-      return fmt::format("with {}{} {}, this is {}",
-                         part == std::string_view("camera") ? "camera." : "", name, text(before),
-                         text(value));
-    }
-  }
-  return "";
+/// All that decides what samples bring: a frame goes on only where all of it is the same. How far
+/// it goes is told by the run, and how what has been gathered is shown does not change it.
+Json maker_of_samples(const SceneFile& file) {
+  constexpr std::string_view others[] = {"frame.samples", "light.exposure", "light.metering"};
+  return maker_of(file, others);
 }
 
 template <class Value>
@@ -194,7 +162,7 @@ class Growing {
       : run_(run),
         output_(output),
         state_(output + ".growing"),
-        maker_(maker_of(file)),
+        maker_(maker_of_samples(file)),
         until_(run.until),
         frame_(world, file.camera, file.budget, options(file, run)) {
     if (until_.empty()) {

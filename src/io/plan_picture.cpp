@@ -368,8 +368,9 @@ void draw_titles(const Canvas& canvas, const std::vector<Panel>& panels, const W
 
 }  // namespace
 
-Picture plan_picture(const Scene& scene, const World& world, const Camera& camera,
+Picture plan_picture(const Scene& scene, const World& given, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
+  const World world = given.plane() != nullptr ? given : seen_by(given, camera, budget.voxels.wait);
   const std::size_t eye_room = world.room_index(camera.room);
   std::vector<Panel> panels = lay_out(shown_rooms(scene.rooms.size(), eye_room, options), size);
   Picture whole(size);

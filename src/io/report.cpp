@@ -327,6 +327,11 @@ std::string cost_text(const Frame& frame) {
                                  static_cast<double>(std::max<std::uint64_t>(tally.lanes, 1)));
   }
   if (frame.plane_report) secondary += plane_text(*frame.plane_report);
+  if (cost.missing > 0) {
+    secondary += fmt::format(
+        "{} pieces of land around the eye were not made yet: --set voxels.wait=true waits\n",
+        cost.missing);
+  }
   secondary += path_text(frame);
   return fmt::format(
       "{}x{}  compile {:.2f} ms  cast {:.2f} ms  fill {:.2f} ms  encode {:.2f} ms\n"
@@ -423,6 +428,7 @@ std::string frame_json(const Frame& frame) {
   Json& cost = object["cost"];
   cost["threads"] = frame.cost.threads;
   cost["waiting_ms"] = frame.cost.waiting_ms;
+  if (frame.cost.missing > 0) cost["missing"] = frame.cost.missing;
   cost["stages"] = Json::array();
   for (const Stage& stage : frame.cost.stages.list()) {
     cost["stages"].push_back(stage_object(stage));

@@ -8,7 +8,9 @@
 
 #include "io/files.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
+#include "photonlane/io/runs.hpp"
 #include "photonlane/spheres/spheres.hpp"
+#include "photonlane/voxels/voxels.hpp"
 #include "spheres/sphere_store.hpp"
 
 namespace photonlane::io {
@@ -73,7 +75,14 @@ Digest digest_of_scene(const SceneFile& file) {
     if (room.cells) add_numbers(room.cells->cells, digest);
     for (const Field& field : room.fields) add_files(field, folder_of(file.path), digest);
     for (const std::shared_ptr<const SolidPart>& part : room.parts) {
+      if (const auto* const voxels = dynamic_cast<const Voxels*>(part.get())) {
+        if (voxels->grid != nullptr) digest.add(voxels->grid->hash(), 0);
+        continue;
+      }
       const auto* const spheres = dynamic_cast<const Spheres*>(part.get());
+      if (spheres != nullptr && spheres->parts != nullptr) {
+        for (const SpherePart& one : spheres->parts->parts) digest.add(one.checksum, one.count);
+      }
       if (spheres == nullptr || spheres->set == nullptr) continue;
       const SphereStore& store = spheres->set->store();
       digest.add(
@@ -118,6 +127,46 @@ void add_frame(const Frame& frame, Digest& digest) {
       }
     }
   }
+}
+
+Json maker_of(const SceneFile& file, std::span<const std::string_view> left_out) {
+  Json budget = budget_object(file.budget);
+  for (const std::string_view name : left_out) budget.erase(std::string(name));
+  Json camera = Json::object();
+  for (const auto& knob : camera_knobs()) {
+    camera[std::string(knob.info.name)] = knob.read(file.camera, knob.info);
+  }
+  if (file.scene.plane) {
+    for (const auto& knob : plane_window_knobs()) {
+      camera[fmt::format("window.{}", knob.info.name)] = knob_text(knob, file.camera.window);
+    }
+  }
+  return {{"version", PHOTONLANE_VERSION},
+          {"scene", scene_digest(file)},
+          {"camera", camera},
+          {"budget", budget}};
+}
+
+std::string difference_of(const Json& kept, const Json& own) {
+  for (const char* part : {"version", "scene"}) {
+    if (kept.at(part) == own.at(part)) continue;
+    if (std::string_view(part) == "scene") return "of another scene, or of files it names";
+    return fmt::format("of version {}, this is {}", kept.at(part).get<std::string>(),
+                       own.at(part).get<std::string>());
+  }
+  for (const char* part : {"camera", "budget"}) {
+    for (const auto& [name, value] : own.at(part).items()) {
+      const auto text = [](const Json& json) {
+        return json.is_string() ? json.get<std::string>() : json.dump();
+      };
+      const Json before = kept.at(part).value(name, Json());
+      if (before == value) continue;
+      return fmt::format("with {}{} {}, this is {}",
+                         part == std::string_view("camera") ? "camera." : "", name, text(before),
+                         text(value));
+    }
+  }
+  return "";
 }
 
 Json to_json(const Cost& cost) {

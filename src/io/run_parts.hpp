@@ -20,6 +20,12 @@ Digest digest_of(const SceneFile& file);
 Digest digest_of_scene(const SceneFile& file);
 void add_view(const Camera& camera, const Budget& budget, Digest& digest);
 
+/// All that decides what comes of a scene, in words: version, scene, camera, and the budget but for
+/// some of its knobs.
+Json maker_of(const SceneFile& file, std::span<const std::string_view> left_out = {});
+/// What differs between two of those, in words; empty: nothing.
+std::string difference_of(const Json& kept, const Json& own);
+
 /// Adds the colors of a frame, or what else it has, and its size.
 void add_frame(const Frame& frame, Digest& digest);
 

@@ -15,6 +15,7 @@
 #include "photonlane/spheres/pollen_generator.hpp"
 #include "photonlane/spheres/spheres.hpp"
 #include "photonlane/voxels/field_voxels.hpp"
+#include "photonlane/voxels/land_sources.hpp"
 #include "photonlane/voxels/terrace_generator.hpp"
 #include "photonlane/voxels/voxels.hpp"
 #include "photonlane/walk/walk.hpp"
@@ -62,6 +63,8 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "pollen", pollen_recipe_knobs(), PollenRecipe{});
   add_defaults(defaults, "voxels", voxels_knobs(), Voxels{});
   add_defaults(defaults, "terraces", terrace_recipe_knobs(), TerraceRecipe{});
+  add_defaults(defaults, "voxel_land", land_options_knobs(), LandOptions{});
+  add_defaults(defaults, "garden", garden_recipe_knobs(), GardenRecipe{});
   add_defaults(defaults, "field_voxels", field_voxel_recipe_knobs(), FieldVoxelRecipe{});
   add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
   add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});

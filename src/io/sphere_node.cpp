@@ -2,6 +2,7 @@
 
 #include <cmath>
 
+#include "io/files.hpp"
 #include "io/read_node.hpp"
 #include "io/scene_names.hpp"
 #include "io/sphere_words.hpp"
@@ -196,6 +197,11 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
     read_file_names(*named, folder, names, files);
     files.radius = like.radius;
     try {
+      if (files.paths.size() == 1 && ends_with(files.paths.front(), ".parts")) {
+        spheres->parts = open_sphere_parts(files.paths.front());
+        spheres->source_text = file_lines(names, files, 0);
+        return spheres;
+      }
       spheres->set = read_spheres(files, options);
     } catch (const Error& error) {
       const std::string where = place_text(error.place());
@@ -224,7 +230,7 @@ std::string spheres_text(const SolidPart& part, const Scene& scene, int indent) 
   if (set.material >= 0) {
     text += fmt::format("{:{}}material: {}\n", "", indent, material(set.material));
   }
-  if (set.set != nullptr) {
+  if (set.set != nullptr || set.parts != nullptr) {
     if (set.source_text.empty()) {
       throw Error(ErrorKind::input, "a set of spheres from no file that a scene could name");
     }

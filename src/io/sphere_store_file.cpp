@@ -10,6 +10,7 @@
 #include "io/files.hpp"
 #include "io/mapped_file.hpp"
 #include "io/sphere_sources.hpp"
+#include "io/sphere_store_file.hpp"
 #include "io/stored_blocks.hpp"
 #include "photonlane/base/error.hpp"
 #include "photonlane/io/sphere_file.hpp"
@@ -54,6 +55,11 @@ void write_spheres(const std::string& path, const SphereSet& set,
     }
     writer.finish(head);
   });
+}
+
+std::uint64_t stored_spheres_checksum(const std::string& path) {
+  const MappedFile map(path);
+  return read_stored_head<StoredHead>(map, magic, version, "spheres").checksum;
 }
 
 std::shared_ptr<const SphereSet> map_spheres(const std::string& path, bool whole) {

@@ -11,6 +11,7 @@
 #include "photonlane/base/color.hpp"
 #include "photonlane/io/voxel_file.hpp"
 #include "photonlane/voxels/field_voxels.hpp"
+#include "photonlane/voxels/land_sources.hpp"
 #include "photonlane/voxels/terrace_generator.hpp"
 #include "photonlane/voxels/voxels.hpp"
 
@@ -114,9 +115,6 @@ class Reader {
                       "terraces -o FILE, and file: FILE",
                       recipe.side, most_garden_side));
     }
-    const auto material = [&](int number) {
-      return number < std::ssize(part_.materials) ? number : -1;
-    };
     part_.grid = make_grid(node, options, [&] {
       return std::make_unique<TerraceSource>(recipe, material(0), material(1));
     });
@@ -273,10 +271,46 @@ class Reader {
     sized_ = true;
   }
 
+  void land(const Node& node) {
+    LandOptions land;
+    std::shared_ptr<const LandSource> source;
+    std::string text;
+    int sources = 0;
+    read_node(node, "voxel_land", land_options_knobs(), land,
+              [&](const std::string& key, const Node& value) {
+                ++sources;
+                source = key == "garden" ? garden(value, text) : field_land(value, text);
+              });
+    if (sources != 1) node.refuse("expected what the land is once: garden or field");
+    part_.land = at_place(
+        node, [&] { return std::make_shared<VoxelLand>(std::move(source), std::move(land)); });
+    part_.source_text =
+        "land:\n" + changed_lines(land_options_knobs(), part_.land->options(), 2) + text;
+  }
+
   bool placed() const { return placed_; }
   bool sized() const { return sized_; }
 
  private:
+  std::shared_ptr<const LandSource> garden(const Node& node, std::string& text) {
+    GardenRecipe recipe;
+    read_plain(node, "garden", garden_recipe_knobs(), recipe);
+    const std::string lines = changed_lines(garden_recipe_knobs(), recipe, 4);
+    text = lines.empty() ? "  garden: {}\n" : "  garden:\n" + lines;
+    return std::make_shared<GardenLand>(recipe, material(0), material(1));
+  }
+
+  std::shared_ptr<const LandSource> field_land(const Node& node, std::string& text) {
+    std::map<const void*, Field> read;
+    const Field field = read_field(node, {scene_, folder_, read});
+    text = "  field:\n    " + field_text(field, scene_, 4);
+    if (!text.ends_with('\n')) text += '\n';
+    const std::vector<std::uint32_t> colors(scene_.materials.size(), VoxelKind::no_color);
+    return std::make_shared<FieldLand>(field, part_.cell, colors);
+  }
+
+  int material(int number) const { return number < std::ssize(part_.materials) ? number : -1; }
+
   const Scene& scene_;
   const std::string& folder_;
   Voxels& part_;
@@ -314,8 +348,8 @@ std::shared_ptr<const SolidPart> read_voxels(const Node& node, const Scene& scen
   });
   if (sources != 1) {
     node.refuse(
-        "expected where voxels are from once: file, terraces, raw, slices, heights, points or "
-        "field");
+        "expected where voxels are from once: file, terraces, raw, slices, heights, points, field "
+        "or land");
   }
   const Node* const placed = node.find("place");
   Reader reader(scene, folder, *part, node.find("cell") != nullptr);
@@ -327,10 +361,12 @@ std::shared_ptr<const SolidPart> read_voxels(const Node& node, const Scene& scen
   if (source_key == "heights") reader.heights(*source);
   if (source_key == "points") reader.points(*source);
   if (source_key == "field") reader.field(*source);
+  if (source_key == "land") reader.land(*source);
   if (reader.placed() && placed != nullptr) {
     placed->refuse(fmt::format("a place for voxels of {}, which stand where those are",
                                source_key == "field" ? "a field" : "points"));
   }
+  if (shared && part->land != nullptr) node.refuse("shared cubes of a land, which has none");
   if (shared) part->source_text += "shared: true\n";
   part->own_place = reader.placed();
   part->own_cell = reader.sized();
@@ -375,8 +411,7 @@ std::vector<SceneNode> voxel_nodes() {
   return {
       {"voxels",
        "small cubes in a grid, most of them empty or buried; made from one of: file, terraces, "
-       "raw, "
-       "slices, heights, points, field",
+       "raw, slices, heights, points, field, land",
        infos(voxels_knobs()),
        {{"material", "a material name", "material of voxels that have none of their own", ""},
         {"materials", "a list of material names", "what the numbers of materials in grids mean",
@@ -396,7 +431,16 @@ std::vector<SceneNode> voxel_nodes() {
          ""},
         {"heights", "a map", "heights by a picture's brightness", "voxel_heights"},
         {"points", "a map", "cells that points lie in; `cell` is their size", "voxel_points"},
-        {"field", "a map", "cells whose middles lie in a field", "field_voxels"}}},
+        {"field", "a map", "cells whose middles lie in a field", "field_voxels"},
+        {"land", "a map", "cells without end, made around the eye", "voxel_land"}}},
+      {"voxel_land",
+       "cells without end, made around the eye from one of: garden, field. Lanterns and water of "
+       "gardens are of the first two of `materials`",
+       infos(land_options_knobs()),
+       {{"garden", "a map", "hills with terraces that are made up", "garden"},
+        {"field", "a field, see Fields", "cells whose middles lie in it; it may be without end",
+         ""}}},
+      {"garden", "a garden without end, always the same", infos(garden_recipe_knobs()), {}},
       {"terraces",
        "a terraced garden on a hillside, always the same",
        infos(terrace_recipe_knobs()),

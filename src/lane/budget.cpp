@@ -15,6 +15,7 @@ Budget Budget::reference() const {
   best.field.detail = 0;
   best.spheres.detail = 0;
   best.voxels.detail = 0;
+  best.voxels.wait = true;
   best.field.refinement = 8;
   best.field.normals = FieldNormals::exact;
   best.texture = {TextureSampling::filtered, 16};
@@ -151,6 +152,10 @@ std::span<const Knob<Budget>> budget_knobs() {
           "voxels.detail", "pixels", {0, 64},
           "cubes of voxels smaller than this are not gone into: their mean color stands for them, "
           "met by chance as far as they are covered; 0 meets every voxel"),
+      knob<&Budget::voxels, &VoxelBudget::wait>(
+          "voxels.wait", "", {},
+          "frames are made when all around the eye is, of land without end; else of what is made "
+          "by then"),
       knob<&Budget::field, &FieldBudget::detail>(
           "field.detail", "pixels", {0, 64},
           "detail of iterated folds smaller than this is left out; 0 keeps all"),

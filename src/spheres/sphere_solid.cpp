@@ -9,6 +9,7 @@
 #include "base/stage_clock.hpp"
 #include "lane/hits.hpp"
 #include "photonlane/base/error.hpp"
+#include "spheres/parted_solid.hpp"
 #include "spheres/sphere_nearest.hpp"
 
 namespace photonlane {
@@ -48,9 +49,9 @@ void take_lanes(const LaneBatch<Number>& lanes, const bool* left_out, SphereLane
 }  // namespace
 
 void Spheres::use_materials(const std::function<void(int)>& use) const {
-  if (set != nullptr) {
-    if (!set->has_materials()) return use(material);
-    for (const std::uint32_t number : set->store().numbers()) {
+  if (set != nullptr || parts != nullptr) {
+    if (!(parts != nullptr ? parts->has_materials : set->has_materials())) return use(material);
+    for (const std::uint32_t number : parts != nullptr ? parts->numbers : set->store().numbers()) {
       if (number == SphereStore::no_number) {
         use(material);
       } else if (materials.empty()) {
@@ -72,6 +73,7 @@ void Spheres::use_materials(const std::function<void(int)>& use) const {
 std::shared_ptr<const Solid> Spheres::compile(const SolidContext& context) const {
   check_material(material, context.materials);
   for (const int one : materials) check_material(one, context.materials);
+  if (parts != nullptr) return std::make_shared<const PartedSolid>(*this, context);
   if (set != nullptr) return std::make_shared<const SphereSolid>(set, material, materials, context);
   if (spheres.empty()) throw Error(ErrorKind::input, "a set of 0 spheres, expected one at least");
   for (const Sphere& sphere : spheres) {

@@ -2,7 +2,9 @@
 
 #include <unordered_set>
 
+#include "photonlane/base/random.hpp"
 #include "voxels/any_node.hpp"
+#include "voxels/chunk_maker.hpp"
 
 namespace photonlane {
 namespace {
@@ -42,6 +44,16 @@ void count_bytes(const VoxelBranch& branch, std::unordered_set<const void*>& see
   }
 }
 
+std::uint64_t hash_of(const VoxelBranch& branch) {
+  const std::uint64_t masks[] = {branch.mask, branch.full, branch.set};
+  std::uint64_t hash = hash_bytes(masks, sizeof masks, branch.values.size());
+  hash = hash_bytes(branch.values.data(), 4 * branch.values.size(), hash);
+  for (const auto& below : branch.branches) hash = mix(hash ^ hash_of(*below));
+  // All of a chunk lies together, its nodes first.
+  for (const auto& chunk : branch.chunks) hash = hash_bytes(chunk->nodes, chunk->bytes(), hash);
+  return hash;
+}
+
 }  // namespace
 
 VoxelGrid::VoxelGrid(VoxelTree tree, const VoxelGridCost& cost)
@@ -52,6 +64,16 @@ const VoxelCell& VoxelGrid::size() const { return tree_->size; }
 const VoxelPalette& VoxelGrid::palette() const { return *tree_->palette; }
 std::uint32_t VoxelGrid::at(const VoxelCell& cell) const { return voxel_at(*tree_, cell); }
 std::uint64_t VoxelGrid::count() const { return tree_->root->set; }
+
+std::uint64_t VoxelGrid::hash() const {
+  const VoxelPalette& own = *tree_->palette;
+  std::uint64_t hash = hash_bytes(tree_->size.data(), sizeof tree_->size, own.direct ? 1 : 2);
+  for (const VoxelKind& kind : own.kinds) {
+    const std::uint32_t both[] = {static_cast<std::uint32_t>(kind.material), kind.color};
+    hash = hash_bytes(both, sizeof both, hash);
+  }
+  return mix(hash ^ hash_of(*tree_->root));
+}
 
 VoxelBox VoxelGrid::bounds() const {
   if (tree_->root->mask == 0) return {};

@@ -71,6 +71,24 @@ VoxelSolid::VoxelSolid(const Voxels& part, const SolidContext& context)
   }
 }
 
+VoxelSolid::VoxelSolid(const Voxels& part, const SolidContext& context, const LandView& view)
+    : VoxelSolid(land_as_grid(part, view), context) {
+  surroundings_ = std::make_shared<const Surroundings>(part, context, view);
+}
+
+std::shared_ptr<const Solid> VoxelSolid::seen_from(const Vec3d& eye, bool wait,
+                                                   const std::function<bool()>& go_on) const {
+  if (surroundings_ == nullptr) return nullptr;
+  const Surroundings& own = *surroundings_;
+  const LandView view = own.part.land->around(cells_of(own.part, eye), wait, go_on);
+  if (view.version == own.view.version) return nullptr;
+  return std::make_shared<const VoxelSolid>(own.part, own.context, view);
+}
+
+std::size_t VoxelSolid::missing() const {
+  return surroundings_ == nullptr ? 0 : surroundings_->view.missing;
+}
+
 std::uint32_t VoxelSolid::material_of(std::uint32_t value) const {
   return materials_.empty() ? material_ : materials_[value];
 }
@@ -259,6 +277,16 @@ Bounds VoxelSolid::bounds() const {
 }
 
 std::string VoxelSolid::summary() const {
+  if (surroundings_ != nullptr) {
+    const LandView& view = surroundings_->view;
+    std::string text = fmt::format(
+        "voxels of {:.4g} m without end: {} of them around the eye in {} pieces, {:.1f} MB", cell_,
+        grid_->count(), view.wanted - view.missing - view.left_out,
+        static_cast<double>(view.bytes) / 1e6);
+    if (view.missing > 0) text += fmt::format(", {} pieces missing", view.missing);
+    if (view.left_out > 0) text += fmt::format(", {} left out for want of memory", view.left_out);
+    return text;
+  }
   const auto count = static_cast<double>(grid_->count());
   std::string text = fmt::format("{} voxels of {:.4g} m in {} x {} x {} cells", grid_->count(),
                                  cell_, tree_.size[0], tree_.size[1], tree_.size[2]);
@@ -299,6 +327,12 @@ std::vector<VoxelVisit> VoxelSolid::visits(const Vec3d& from, const Vec3d& way,
 std::vector<std::string> VoxelSolid::faults() const {
   std::vector<std::string> faults;
   if (within_.empty()) faults.push_back("a grid without voxels: nothing meets it");
+  if (surroundings_ != nullptr && surroundings_->view.left_out > 0) {
+    faults.push_back(
+        fmt::format("{} of {} pieces of land are left out, as memory says; they are "
+                    "shown coarser",
+                    surroundings_->view.left_out, surroundings_->view.wanted));
+  }
   return faults;
 }
 

@@ -9,10 +9,17 @@
 
 namespace photonlane {
 
+/// A land as far as it is there, as a part with a grid; without voxels where there is none yet.
+Voxels land_as_grid(const Voxels& part, const LandView& view);
+/// A place in cells of a part's grid or land.
+Vec3d cells_of(const Voxels& part, const Vec3d& place);
+
 /// A grid compiled for tracing: where it stands, and what its values are made of.
 class VoxelSolid final : public Solid {
  public:
   VoxelSolid(const Voxels& part, const SolidContext& context);
+  /// Of a land, as far as it is there.
+  VoxelSolid(const Voxels& part, const SolidContext& context, const LandView& view);
 
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
@@ -22,6 +29,10 @@ class VoxelSolid final : public Solid {
   void measure(const DistanceBatch& batch) const override;
   std::optional<ClosestSurface> closest(const Vec3d& place) const override;
   std::vector<Emitter> emitters(const std::vector<bool>& emitting) const override;
+  bool surrounds_eye() const override { return surroundings_ != nullptr; }
+  std::shared_ptr<const Solid> seen_from(const Vec3d& eye, bool wait,
+                                         const std::function<bool()>& go_on) const override;
+  std::size_t missing() const override;
   std::string_view knob_group() const override { return "voxels"; }
   Bounds bounds() const override;
   std::string summary() const override;
@@ -64,6 +75,13 @@ class VoxelSolid final : public Solid {
   std::vector<std::uint32_t> bodies_;     ///< by value, where some bend light; else empty
   std::vector<bool> opaque_;              ///< the same
   bool all_bend_ = false;                 ///< of a grid whose values are colors
+  /// Of a land: what to make the next one of, and what this one is.
+  struct Surroundings {
+    Voxels part;
+    SolidContext context;
+    LandView view;
+  };
+  std::shared_ptr<const Surroundings> surroundings_;
 };
 
 }  // namespace photonlane

@@ -88,8 +88,9 @@ class Walker {
     now.heading = camera.heading;
     eye_height_ = camera.eye.z();
     if (world == nullptr) return;
-    space_.emplace(*world);
     now.room = world->room_index(camera.room);
+    look_around(camera.eye);
+    space_.emplace(*world_);
     if (const CompiledField* field = space_->around(now.room, camera.eye, 0);
         field != nullptr && !room().has_cells) {
       const double below = ground_below(*field, camera.eye, most_drop);
@@ -114,6 +115,7 @@ class Walker {
   /// is how the first room's cells are at the time.
   void go(double ahead, double aside, double turn, double seconds, const CellMap& first_map) {
     const double length = std::hypot(ahead, aside);
+    if (seen_) look_around({now.place.x(), now.place.y(), foot_ + eye_height_ * now.scale});
     const bool portals = world_ != nullptr && !world_->portals().empty();
     const bool swells = world_ != nullptr && !room().swells.empty();
     const int parts =
@@ -199,7 +201,22 @@ class Walker {
     }
   }
 
+  /// Has all made that is made around an eye, where there is such.
+  void look_around(const Vec3d& eye) {
+    Camera camera;
+    camera.room = room().name;
+    camera.eye = eye;
+    World next = seen_by(seen_ ? *seen_ : *world_, camera, true);
+    const auto& field = next.rooms()[now.room].near_field;
+    if (!seen_ && field == room().near_field) return;
+    const bool other = !seen_ || field != room().near_field;
+    seen_ = std::move(next);
+    world_ = &*seen_;
+    if (other && space_) space_.emplace(*world_);
+  }
+
   const World* world_;
+  std::optional<World> seen_;  ///< by the body, of a world that is made around it
   const WalkScript& script_;
   std::optional<WalkSpace> space_;
   double eye_start_;

@@ -118,7 +118,7 @@ class RoomMaker {
     if (same && same_parts) {
       made_.near_field = before_.room->near_field;
     } else {
-      make_near_field();
+      make_near_field(source_, made_);
     }
     if (made_.near_field != nullptr && std::find(made_.solids.begin(), made_.solids.end(),
                                                  made_.near_field) == made_.solids.end()) {
@@ -238,31 +238,8 @@ class RoomMaker {
         add_solid(part->compile(
             {.materials = scene_.materials.size(), .plain = plain_, .bends = source_.bending}));
       }
-      const std::shared_ptr<const Solid>& solid = made_.solids.back();
-      bool all_bend = true;
-      part->use_materials([&](int material) {
-        const auto which = static_cast<std::size_t>(material);
-        all_bend = all_bend && which < source_.bending.size() && source_.bending[which];
-      });
-      if (solid->knows_distances() && !all_bend) others_.push_back(solid_field(solid, true));
     }
     return all_same;
-  }
-
-  /// Of the fields' own values, with the distances of all other solids that know them.
-  void make_near_field() {
-    const std::vector<Field>& opaque = source_.opaque;
-    const bool stretched = std::any_of(opaque.begin(), opaque.end(),
-                                       [](const Field& field) { return field.stretch() > 1; });
-    if (opaque.empty() && others_.empty()) return;
-    if (!stretched && others_.empty()) {
-      // What is marched is as near as it gets: the first of all solids that are fields.
-      made_.near_field = std::static_pointer_cast<const CompiledField>(made_.fields().front());
-      return;
-    }
-    std::vector<Field> near = opaque;
-    near.insert(near.end(), others_.begin(), others_.end());
-    made_.near_field = std::make_shared<const CompiledField>(joined(near, false), plain_);
   }
 
   const Scene& scene_;
@@ -273,10 +250,32 @@ class RoomMaker {
   RoomBefore before_;
   RoomSource source_;
   std::vector<Field> clear_;
-  std::vector<Field> others_;
 };
 
 }  // namespace
+
+/// Of the fields' own values, with the distances of all other solids that know them.
+void make_near_field(const RoomSource& source, CompiledRoom& room) {
+  std::vector<Field> near = source.opaque;
+  for (std::size_t i = 0; i < source.parts.size(); ++i) {
+    const std::shared_ptr<const Solid>& solid = room.parts()[i];
+    bool all_bend = true;
+    source.parts[i]->use_materials([&](int material) {
+      const auto which = static_cast<std::size_t>(material);
+      all_bend = all_bend && which < source.bending.size() && source.bending[which];
+    });
+    if (solid->knows_distances() && !all_bend) near.push_back(solid_field(solid, true));
+  }
+  if (near.empty()) return;
+  const bool stretched = std::any_of(source.opaque.begin(), source.opaque.end(),
+                                     [](const Field& field) { return field.stretch() > 1; });
+  if (!stretched && near.size() == source.opaque.size()) {
+    // What is marched is as near as it gets: the first of all solids that are fields.
+    room.near_field = std::static_pointer_cast<const CompiledField>(room.fields().front());
+    return;
+  }
+  room.near_field = std::make_shared<const CompiledField>(joined(near, false), source.plain);
+}
 
 CompiledRoom make_room(const Scene& scene, const Room& room, const RoomBefore& before,
                        World::Data& data) {

@@ -18,6 +18,9 @@ struct RoomBefore {
 CompiledRoom make_room(const Scene& scene, const Room& room, const RoomBefore& before,
                        World::Data& data);
 
+/// What bodies of a room meet; see CompiledRoom::near_field.
+void make_near_field(const RoomSource& source, CompiledRoom& room);
+
 /// Throw Error (input) for a texture, or materials, that are not there, and values out of range.
 void check_material(const Scene& scene, const Material& material);
 void check_form(const CellForm& form, std::size_t materials);

@@ -149,4 +149,52 @@ World edit(World world, std::span<const CellEdit> edits, std::size_t room) {
   return World(std::move(data));
 }
 
+std::size_t World::missing() const {
+  std::size_t sum = 0;
+  for (const CompiledRoom& room : rooms()) {
+    for (const auto& solid : room.parts()) sum += solid->missing();
+  }
+  return sum;
+}
+
+World seen_by(const World& world, const Camera& camera, bool wait,
+              const std::function<bool()>& go_on) {
+  const auto surrounds = [](const auto& solid) { return solid->surrounds_eye(); };
+  const bool any =
+      std::any_of(world.rooms().begin(), world.rooms().end(), [&](const CompiledRoom& room) {
+        return std::any_of(room.parts().begin(), room.parts().end(), surrounds);
+      });
+  if (!any) return world;
+  const std::pair seen_from{world.room_index(camera.room), camera.eye};
+  if (world.data().seen_from == seen_from && (!wait || world.missing() == 0)) return world;
+  const Stopwatch watch;
+  auto data = std::make_shared<World::Data>(world.data());
+  data->seen_from = seen_from;
+  bool changed = false;
+  for (std::size_t r = 0; r < data->rooms.size(); ++r) {
+    CompiledRoom& room = data->rooms[r];
+    Vec3d eye = camera.eye;
+    if (r != seen_from.first) {
+      eye = room.portals != nullptr && !room.portals->faces().empty()
+                ? room.portals->faces().front().middle
+                : Vec3d(0, 0, 0);
+    }
+    bool other = false;
+    const std::size_t first = room.solids.size() - room.parts().size();
+    for (std::size_t i = first; i < room.solids.size(); ++i) {
+      std::shared_ptr<const Solid>& solid = room.solids[i];
+      std::shared_ptr<const Solid> next = solid->seen_from(eye, wait, go_on);
+      if (next == nullptr) continue;
+      data->memory_bytes += next->memory_bytes();
+      data->memory_bytes -= std::min(data->memory_bytes, solid->memory_bytes());
+      solid = std::move(next);
+      other = true;
+    }
+    if (other) make_near_field(data->sources[r], room);
+    changed = changed || other;
+  }
+  if (changed) data->compile_ms = watch.milliseconds();
+  return World(std::move(data));
+}
+
 }  // namespace photonlane

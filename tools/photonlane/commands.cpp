@@ -13,6 +13,7 @@
 #include "photonlane/photonlane.hpp"
 #include "shared.hpp"
 #include "terminal.hpp"
+#include "tile_command.hpp"
 
 namespace photonlane::tool {
 namespace {
@@ -151,10 +152,12 @@ std::optional<PixelPart> part_of(const RenderCommand& command) {
 namespace {
 
 /// The layers that are rendered for an output file.
-LayerSet layers_for(const io::SceneFile& file, const World& world, Layer layer, bool exr) {
+LayerSet layers_for(const io::SceneFile& file, Layer layer, bool exr) {
   if (!exr) return layer == Layer::color ? LayerSet{Layer::display} : LayerSet{layer};
-  LayerSet layers = measurable_layers(world);
-  if (file.budget.light.transport == Transport::paths && world.plane() == nullptr) {
+  // A plane is compiled in no time; rooms all have the same.
+  LayerSet layers =
+      file.scene.plane ? measurable_layers(compile(file.scene)) : LayerSet::measurable();
+  if (file.budget.light.transport == Transport::paths && !file.scene.plane) {
     for (const Layer one : {Layer::radiance, Layer::samples, Layer::variance}) layers.add(one);
   }
   return layers;
@@ -232,17 +235,28 @@ int run(const RenderCommand& command) {
     options.threads = command.common.threads;
     options.part = part_of(command);
     Frame frame;
+    if (command.tiles != 0 || !command.store.empty() || command.parted) {
+      if (command.tiles < 1) {
+        throw Error(ErrorKind::usage, "--tiles-in and --parted are for --tiles N, at least 1");
+      }
+      if (!picture_of_colors || !command.part.empty() || !command.until.empty() || command.resume) {
+        throw Error(ErrorKind::usage,
+                    "--tiles make a whole picture, expected no --layer, --part, --until or "
+                    "--resume");
+      }
+      return run_tiles(command, file, layers_for(file, Layer::color, exr));
+    }
     const World world = compile(file.scene);
     if (!command.until.empty() || command.resume) {
       if (!picture_of_colors) {
         throw Error(ErrorKind::usage, "--until and --resume make pictures, expected no --layer");
       }
-      return run_growing(command, file, world, layers_for(file, world, Layer::color, exr));
+      return run_growing(command, file, world, layers_for(file, Layer::color, exr));
     }
     {
       ProgressBar bar("render", command.common.quiet);
       options.progress = bar.callback();
-      options.layers = layers_for(file, world, layer, exr);
+      options.layers = layers_for(file, layer, exr);
       frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
                                  : render_views(world, file.views, file.budget, std::move(options));
     }

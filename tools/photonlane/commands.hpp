@@ -34,6 +34,9 @@ struct RenderCommand {
   bool cost = false;
   std::vector<std::string> until;
   bool resume = false;
+  int tiles = 0;        ///< 0: the frame is made at once
+  bool parted = false;  ///< each process holds some parts of spheres alone
+  std::string store;    ///< where they are kept; empty: beside the output, until it is there
 };
 
 struct MakeMapCommand {
@@ -75,10 +78,12 @@ struct MakeSpheresCommand : MakeOptions {
   double radius = 0.05;
   double scale = 1;
   std::string keep = "compact";
+  int parts = 0;  ///< 0: one set
 };
 
 struct MakePollenCommand : MakeOptions {
   std::vector<std::string> sets;
+  int parts = 0;
 };
 
 struct MakeVoxelsCommand : MakeOptions {

@@ -370,6 +370,11 @@ void show_terraces(const DemoCommand& command) {
     const auto* const voxels = dynamic_cast<const Voxels*>(&part);
     return voxels != nullptr ? io::voxel_text(*voxels->grid) : std::string();
   });
+  const Show hills(command, "glasshouse-hills.yaml", command.output + "/terraces");
+  Frame frame = hills.frame(hills.file().budget);
+  io::write_frame(hills.path("hills.png"), frame);
+  hills.say(fmt::format("terraces/hills.png: {}, made around the eye\n{}", hills.file().scene.title,
+                        io::cost_text(frame)));
 }
 
 /// Pictures of one size side by side.
@@ -461,7 +466,7 @@ struct Part {
 constexpr Part parts[] = {{"plan", 3, show_stepping},    {"evening", 9, show_light},
                           {"court", 31, show_fields},    {"wings", 5, show_rooms},
                           {"window", 15, show_window},   {"dew", 8, show_dew},
-                          {"pollen", 40, show_pollen},   {"terraces", 20, show_terraces},
+                          {"pollen", 40, show_pollen},   {"terraces", 35, show_terraces},
                           {"flowers", 50, show_flowers}, {"night", 52, show_night}};
 
 /// The parts that are asked for, in their order.

@@ -24,10 +24,11 @@ void show_trees(const LaneCommand& command, const io::SceneFile& file, const Lan
     const auto* const voxels = dynamic_cast<const Voxels*>(part.get());
     if (voxels == nullptr) continue;
     const double length = std::min(leg->length, file.budget.far_limit) * (1 + 1e-6) + 1e-6;
-    const auto visits = visit_voxels(*voxels, leg->place, leg->way, length);
+    const Voxels seen = voxels->seen_from(file.camera.eye, file.budget.voxels.wait);
+    const auto visits = visit_voxels(seen, leg->place, leg->way, length);
     if (tell) put("voxels on the lane from the eye:\n" + io::visits_text(visits));
     if (command.tree.empty() || shown) continue;
-    io::write_png(command.tree, io::visits_picture(*voxels, visits, leg->place, leg->way, length));
+    io::write_png(command.tree, io::visits_picture(seen, visits, leg->place, leg->way, length));
     if (!command.common.json && !command.common.quiet) print("{}\n", command.tree);
     shown = true;
   }

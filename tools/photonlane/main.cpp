@@ -131,6 +131,20 @@ void add_render(CLI::App& app, Arguments& all) {
                    "samples=N a pixel, rmse=ERROR left in display values, seconds=N; it is written "
                    "every few seconds, and Ctrl-C keeps what there is")
       ->type_name("LIMIT");
+  render_app
+      ->add_option("--tiles", render.tiles,
+                   "make the frame in about so many tiles, each kept in a file as it is done: a "
+                   "command that was stopped or killed goes on when it is given again; with "
+                   "mpirun, processes share them")
+      ->type_name("N");
+  render_app->add_flag("--parted", render.parted,
+                       "with --tiles and mpirun: each process holds some of the parts of spheres "
+                       "(files: NAME.parts) and answers for them");
+  render_app
+      ->add_option("--tiles-in", render.store,
+                   "keep the tiles in this folder, also when the frame is done; without it they "
+                   "are in a folder beside it until then")
+      ->type_name("FOLDER");
   render_app->add_flag("--resume", render.resume, "go on with a growing picture that was stopped");
   render_app->callback([&] { all.chosen = [&] { return run(all.render); }; });
 }
@@ -402,6 +416,13 @@ constexpr const char* sphere_memory =
     "files beside the output";
 constexpr const char* voxel_memory = "memory the voxels may take, such as 2G (16G)";
 
+void add_parts(CLI::App& app, int& parts) {
+  app.add_option("--parts", parts,
+                 "so many parts of space, each a file beside the output, which lists them: for "
+                 "sets that no machine holds alone")
+      ->type_name("K");
+}
+
 void add_make_spheres(CLI::App& app, Arguments& all) {
   MakeSpheresCommand& spheres = all.make_spheres;
   CLI::App* spheres_app = app.add_subcommand(
@@ -433,7 +454,8 @@ void add_make_spheres(CLI::App& app, Arguments& all) {
                    "compact: moved by a little, some 9 bytes each (the default); exact: in doubles")
       ->check(CLI::IsMember({"compact", "exact"}))
       ->type_name("HOW");
-  add_make_options(*spheres_app, spheres, ".spheres", sphere_memory);
+  add_parts(*spheres_app, spheres.parts);
+  add_make_options(*spheres_app, spheres, ".spheres, or with --parts .parts", sphere_memory);
   spheres_app->callback([&] { all.chosen = [&] { return run(all.make_spheres); }; });
 }
 
@@ -448,7 +470,8 @@ void add_make_pollen(CLI::App& app, Arguments& all) {
           "again (photonlane describe lists them)")
       ->type_name("KEY=VALUE")
       ->allow_extra_args(false);
-  add_make_options(*pollen_app, pollen, ".spheres or .ply", sphere_memory);
+  add_parts(*pollen_app, pollen.parts);
+  add_make_options(*pollen_app, pollen, ".spheres, .ply, or with --parts .parts", sphere_memory);
   pollen_app->callback([&] { all.chosen = [&] { return run(all.make_pollen); }; });
 }
 

@@ -24,10 +24,23 @@ void tell(const MakeOptions& command, const SphereSet& set) {
   }
 }
 
+int tell(const MakeOptions& command, ProgressBar& bar, const SphereParts& parts) {
+  bar.clear();
+  if (!command.quiet) print("{}{}\n", io::sphere_parts_text(parts), command.output);
+  return success;
+}
+
+void check_output(const std::string& output, int parts,
+                  std::initializer_list<std::string_view> kinds) {
+  if (parts < 0) throw Error(ErrorKind::usage, "--parts: expected 1 at least");
+  if (parts > 0) return io::check_output(output, {".parts"});
+  io::check_output(output, kinds);
+}
+
 }  // namespace
 
 int run(const MakeSpheresCommand& command) {
-  io::check_output(command.output, {".spheres"});
+  check_output(command.output, command.parts, {".spheres"});
   io::SphereFiles files;
   files.paths = command.inputs;
   files.radius = command.radius;
@@ -52,6 +65,10 @@ int run(const MakeSpheresCommand& command) {
   ProgressBar bar("spheres", command.quiet || command.json);
   const Stoppable stoppable;
   options.progress = bar.callback();
+  if (command.parts > 0) {
+    return tell(command, bar,
+                *io::write_sphere_parts(command.output, files, command.parts, options));
+  }
   const auto set = io::put_in_order(files, options);
   io::write_spheres(command.output, *set, bar.callback());
   bar.clear();
@@ -60,7 +77,7 @@ int run(const MakeSpheresCommand& command) {
 }
 
 int run(const MakePollenCommand& command) {
-  io::check_output(command.output, {".spheres", ".ply"});
+  check_output(command.output, command.parts, {".spheres", ".ply"});
   PollenRecipe recipe;
   io::set_all(command.sets, [&](std::string_view name, std::string_view value) {
     set_knob(pollen_recipe_knobs(), recipe, name, value);
@@ -77,6 +94,10 @@ int run(const MakePollenCommand& command) {
   SphereSetOptions options = options_of(command);
   options.keeping = SphereKeeping::compact;
   options.progress = bar.callback();
+  if (command.parts > 0) {
+    return tell(command, bar,
+                *io::write_sphere_parts(command.output, source, command.parts, options));
+  }
   const auto set = SphereSet::make(source, options);
   io::write_spheres(command.output, *set, bar.callback());
   bar.clear();

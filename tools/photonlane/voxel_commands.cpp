@@ -63,7 +63,9 @@ int run(const MakeVoxelsCommand& command) {
         throw Error(ErrorKind::usage, fmt::format("--part {}: the scene has {} of voxels",
                                                   command.part, parts.size()));
       }
-      const VoxelGrid& grid = *parts[static_cast<std::size_t>(command.part) - 1]->grid;
+      const Voxels* const part = parts[static_cast<std::size_t>(command.part) - 1];
+      const auto own = part->seen_from(file.camera.eye).grid;
+      const VoxelGrid& grid = *own;
       write(command, grid, bar);
       tell(command, grid);
       return success;

@@ -174,13 +174,14 @@ struct PathReport {
 
 /// What a frame cost, stage by stage, in milliseconds.
 struct Cost {
-  double compile_ms = 0;  ///< of the world, once, or of its last edit; not in total_ms
-  double cast_ms = 0;     ///< finding what each lane meets
-  double fill_ms = 0;     ///< turning that into pixels
-  double encode_ms = 0;   ///< into a file or display values, where the caller asked for it
-  StageTimes stages;      ///< of all threads, by what they did
-  double waiting_ms = 0;  ///< of all threads, with nothing to do while others had
-  int threads = 1;        ///< that it was made by
+  double compile_ms = 0;    ///< of the world, once, or of its last edit; not in total_ms
+  double cast_ms = 0;       ///< finding what each lane meets
+  double fill_ms = 0;       ///< turning that into pixels
+  double encode_ms = 0;     ///< into a file or display values, where the caller asked for it
+  StageTimes stages;        ///< of all threads, by what they did
+  double waiting_ms = 0;    ///< of all threads, with nothing to do while others had
+  int threads = 1;          ///< that it was made by
+  std::size_t missing = 0;  ///< pieces around the eye that were not made yet; see World::missing()
   double total_ms() const { return cast_ms + fill_ms + encode_ms; }
 };
 

@@ -16,6 +16,7 @@
 #include <string_view>
 #include <vector>
 
+#include "photonlane/spheres/sphere_parts.hpp"
 #include "photonlane/spheres/sphere_set.hpp"
 
 namespace photonlane {
@@ -84,6 +85,21 @@ void write_spheres(const std::string& path, const SphereSet& set,
 /// Maps a file of write_spheres. With `whole` all of it is read and held against its checksums.
 /// Throws Error (file) where it is no such file, of another version, cut or damaged.
 std::shared_ptr<const SphereSet> map_spheres(const std::string& path, bool whole = true);
+
+/// Puts spheres in order in so many parts of space, each of which is a .spheres file beside `path`
+/// (its name with -1of8 and so on), and writes `path`, a list of them in JSON with what is to know
+/// of a part without opening it. As many go through memory at once as a part has. Throws Error
+/// (file, input).
+std::shared_ptr<const SphereParts> write_sphere_parts(const std::string& path,
+                                                      const SphereSource& source, int parts,
+                                                      const SphereSetOptions& options = {});
+/// The same of files.
+std::shared_ptr<const SphereParts> write_sphere_parts(const std::string& path,
+                                                      const SphereFiles& files, int parts,
+                                                      const SphereSetOptions& options = {});
+/// Reads such a list; parts are opened by who holds them. Throws Error (file) where it is none.
+std::shared_ptr<const SphereParts> open_sphere_parts(const std::string& path);
+std::string sphere_parts_text(const SphereParts& all);
 
 /// Writes what a source gives as a binary PLY, as a stream, whole or not at all. Throws Error
 /// (file).

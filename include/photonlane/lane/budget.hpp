@@ -131,6 +131,8 @@ struct VoxelBudget {
   /// decides by chance whether a lane meets it; its color is the mean of its voxels. 0: every voxel
   /// is met.
   double detail = 0;
+  /// Frames are made when all around the eye is, of land without end; else of what is made by then.
+  bool wait = false;
 };
 
 struct TextureBudget {

@@ -100,6 +100,17 @@ class Solid {
   virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;
   /// Holds all of it.
   virtual Bounds bounds() const = 0;
+  /// Whether it is made around the eye, as land without end is: of that seen_from() tells what
+  /// there is. As it was compiled there is nothing of it.
+  virtual bool surrounds_eye() const { return false; }
+  /// The same around an eye, in meters of its room; null: this is it. With `wait`, when all of it
+  /// is made; `go_on` is asked meanwhile, and Error (cancelled) thrown where it says false.
+  virtual std::shared_ptr<const Solid> seen_from(const Vec3d& /*eye*/, bool /*wait*/,
+                                                 const std::function<bool()>& /*go_on*/) const {
+    return nullptr;
+  }
+  /// How many of its pieces are not made yet.
+  virtual std::size_t missing() const { return 0; }
   /// The group of the budget's knobs that matter for it beside those for all, as in
   /// "spheres.detail".
   virtual std::string_view knob_group() const { return {}; }

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "photonlane/lane/solid.hpp"
+#include "photonlane/spheres/sphere_parts.hpp"
 #include "photonlane/spheres/sphere_set.hpp"
 
 namespace photonlane {
@@ -22,6 +23,9 @@ struct Spheres final : SolidPart {
   std::vector<Sphere> spheres;
   /// Where not null, these instead of the list.
   std::shared_ptr<const SphereSet> set;
+  /// Where not null, these instead of both, and which of them are held by this process.
+  std::shared_ptr<const SphereParts> parts;
+  HeldParts held;
   int material = -1;  ///< of those without their own; -1: the plain gray of what has none
   /// Which materials of the scene those numbers are that a set's spheres have; without one, the
   /// numbers are the scene's.
@@ -33,6 +37,8 @@ struct Spheres final : SolidPart {
   explicit Spheres(std::vector<Sphere> all, int of = -1) : spheres(std::move(all)), material(of) {}
   explicit Spheres(std::shared_ptr<const SphereSet> all, int of = -1)
       : set(std::move(all)), material(of) {}
+  explicit Spheres(std::shared_ptr<const SphereParts> all, int of = -1)
+      : parts(std::move(all)), material(of) {}
 
   std::string_view kind() const override { return "spheres"; }
   void use_materials(const std::function<void(int)>& use) const override;

@@ -7,15 +7,16 @@
 ///   ring.cell = source.cell();
 ///   ring.at = source.corner();
 
-#include <atomic>
 #include <memory>
 #include <vector>
 
 #include "photonlane/base/knob.hpp"
-#include "photonlane/field/compiled_field.hpp"
+#include "photonlane/field/field.hpp"
 #include "photonlane/voxels/voxel_grid.hpp"
 
 namespace photonlane {
+
+class FieldSampler;
 
 struct FieldVoxelRecipe {
   std::int64_t points = 256;  ///< cells along the longest side of the field's box
@@ -32,29 +33,26 @@ class FieldVoxels final : public VoxelSource {
   /// m + 2 is material m, kind 1 what the field does not say.
   explicit FieldVoxels(const Field& field, const FieldVoxelRecipe& recipe = {},
                        const std::vector<std::uint32_t>& colors = {});
+  ~FieldVoxels() override;
 
   double cell() const { return cell_; }            ///< meters: a side of a cell
   const Vec3d& corner() const { return corner_; }  ///< meters: the grid's lowest
 
   VoxelCell size() const override { return size_; }
-  VoxelPalette palette() const override { return palette_; }
+  VoxelPalette palette() const override;
   std::optional<std::uint32_t> known(const VoxelBox& box) const override;
   void read(const VoxelCell& low, std::uint32_t* values) const override;
 
   /// How often the field was evaluated.
-  std::uint64_t evaluations() const { return evaluations_; }
+  std::uint64_t evaluations() const;
 
  private:
   Vec3d middle_of(const VoxelBox& box) const;
-  std::uint32_t value_of(const SurfaceMaterial& material) const;
 
-  CompiledField field_;
-  double stretch_;  ///< of values over distances; 0: unknown
+  std::unique_ptr<const FieldSampler> sampler_;
   double cell_ = 0;
   Vec3d corner_{0, 0, 0};
   VoxelCell size_{0, 0, 0};
-  VoxelPalette palette_;
-  mutable std::atomic<std::uint64_t> evaluations_{0};
 };
 
 }  // namespace photonlane

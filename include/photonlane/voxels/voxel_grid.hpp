@@ -111,6 +111,8 @@ class VoxelGrid {
   std::size_t bytes() const;
   std::size_t memory_bytes() const;
   const VoxelGridCost& cost() const { return cost_; }
+  /// Of what the voxels are: equal for grids of equal trees, else almost surely not. Goes over all.
+  std::uint64_t hash() const;
 
   /// The same for the library's own use.
   const VoxelTree& tree() const { return *tree_; }

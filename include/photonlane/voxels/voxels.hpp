@@ -15,6 +15,7 @@
 #include "photonlane/base/knob.hpp"
 #include "photonlane/lane/solid.hpp"
 #include "photonlane/voxels/voxel_grid.hpp"
+#include "photonlane/voxels/voxel_land.hpp"
 
 namespace photonlane {
 
@@ -29,8 +30,10 @@ inline constexpr std::array<std::string_view, 2> choice_names<VoxelNormals>{"fac
 /// A grid of a room, as it is described; add it to a Room.
 struct Voxels final : SolidPart {
   std::shared_ptr<const VoxelGrid> grid;
+  /// Instead of a grid: voxels without end, of which those around the eye are there.
+  std::shared_ptr<VoxelLand> land;
   double cell = 1;        ///< meters: a side of a voxel
-  Vec3d at{0, 0, 0};      ///< of the grid's lowest corner
+  Vec3d at{0, 0, 0};      ///< of the grid's lowest corner, or a land's cell (0, 0, 0)
   Vec3d turn{0, 0, 0};    ///< radians about x, then y, then z, about that corner
   Vec3d copies{1, 1, 1};  ///< side by side along each of the grid's axes
   VoxelNormals normals = VoxelNormals::faces;
@@ -46,10 +49,16 @@ struct Voxels final : SolidPart {
   Voxels() = default;
   explicit Voxels(std::shared_ptr<const VoxelGrid> all, int of = -1)
       : grid(std::move(all)), material(of) {}
+  explicit Voxels(std::shared_ptr<VoxelLand> all, int of = -1)
+      : land(std::move(all)), material(of) {}
+
+  /// Of a land, what is around an eye, as a grid; see VoxelLand::around(). Of a grid, itself.
+  Voxels seen_from(const Vec3d& eye, bool wait = true) const;
 
   std::string_view kind() const override { return "voxels"; }
   void use_materials(const std::function<void(int)>& use) const override;
-  /// Throws Error (input) for no grid, values out of range, and materials that are not there.
+  /// Throws Error (input) for no grid and no land, or both, copies of a land, values out of range,
+  /// and materials that are not there.
   std::shared_ptr<const Solid> compile(const SolidContext& context) const override;
 };
 std::span<const Knob<Voxels>> voxels_knobs();

@@ -5,15 +5,18 @@
 ///   scene.room().light.ambient = {0.5f, 0.5f, 0.5f};
 ///   const World next = compile(scene, world);  // at the cost of what changed
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <span>
 #include <string_view>
+#include <utility>
 
 #include <vector>
 
 #include "photonlane/field/compiled_field.hpp"
 #include "photonlane/grid/cell_solid.hpp"
+#include "photonlane/world/camera.hpp"
 #include "photonlane/world/scene.hpp"
 
 namespace photonlane {
@@ -95,6 +98,8 @@ class World {
 
     double compile_ms = 0;
     std::size_t memory_bytes = 0;
+    /// Whose surroundings are there: an eye in a room.
+    std::optional<std::pair<std::size_t, Vec3d>> seen_from;
   };
   explicit World(std::shared_ptr<const Data> data) : data_(std::move(data)) {}
 
@@ -118,10 +123,14 @@ class World {
   double compile_ms() const { return data().compile_ms; }
   /// Bytes held for tracing.
   std::size_t memory_bytes() const { return data().memory_bytes; }
+  /// How many pieces of what is made around an eye are not made yet; see seen_by().
+  std::size_t missing() const;
 
  private:
   friend World edit(World world, std::span<const CellEdit> edits, std::size_t room);
   friend World compile(const Scene& scene, const World& before);
+  friend World seen_by(const World& world, const Camera& camera, bool wait,
+                       const std::function<bool()>& go_on);
   const Data& data() const {
     if (!data_) refuse_empty();
     return *data_;
@@ -147,5 +156,14 @@ World compile(const Scene& scene, const World& before);
 /// the map and materials that are not there, Error (usage) for a room that is not there and a world
 /// that was moved from; worlds held elsewhere are as they were.
 World edit(World world, std::span<const CellEdit> edits, std::size_t room = 0);
+
+/// A world with what is made around a camera's eye (Voxels of a VoxelLand); in other rooms, around
+/// the middle of their first portal. With `wait`, when all of it is made, else what there is by
+/// now; `go_on` is asked while it waits. A world that was seen by the same eye is returned as it
+/// is, if nothing is missing or nobody waits; so are worlds without such solids. render() and
+/// walk() do this by themselves. Throws Error (input) for a room that is not there, Error
+/// (cancelled) where `go_on` says false.
+World seen_by(const World& world, const Camera& camera, bool wait,
+              const std::function<bool()>& go_on = {});
 
 }  // namespace photonlane

@@ -211,6 +211,17 @@ void Sitting::make_still(const Stand& stand) {
   if (whole_ms() > long_ms && !show_rough(stand, Pace::divided(stand.size, 3))) return;
   Frame frame = whole_frame_of(stand, "frame");
   publish(stand, frame, true, false);
+  // Land around the eye is shown as it is made.
+  while (frame.cost.missing > 0) {
+    {
+      std::unique_lock lock(mutex_);
+      const auto over = [&] { return closing_ || version_ != stand.version; };
+      if (asked_.wait_for(lock, std::chrono::milliseconds(150), over)) return;
+    }
+    spare_ = std::move(frame);
+    frame = whole_frame_of(stand, "land");
+    publish(stand, frame, true, false);
+  }
   if (stand.settings.budget.frame.samples == 1) {
     pace_.took(pixels_of(stand.size), frame.cost.total_ms());
   }
