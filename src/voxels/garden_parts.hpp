@@ -31,7 +31,7 @@ enum Kind : std::uint32_t {
   rock = 31,  // 2
 };
 
-inline constexpr std::uint32_t colors[] = {
+inline constexpr std::uint32_t kind_colors[] = {
     0x4a3a2c, 0x4f6b2f, 0x5a7a36, 0x66863d, 0x48632b, 0x54402c, 0x60492f, 0x8e8778,
     0x9c9484, 0x827b6e, 0xa69c8a, 0xb3a58b, 0xa6977c, 0xbfb199, 0x2f5a2b, 0x3b6b31,
     0x4b7f38, 0x2a4d2a, 0x6b8f3f, 0x4d3724, 0x5a4029, 0xd8506a, 0xe8a33a, 0xf0e4d0,
@@ -39,11 +39,11 @@ inline constexpr std::uint32_t colors[] = {
 
 inline VoxelPalette palette(int lantern_material, int water_material) {
   VoxelPalette palette;
-  for (std::uint32_t value = 1; value <= std::size(colors); ++value) {
+  for (std::uint32_t value = 1; value <= std::size(kind_colors); ++value) {
     palette.kinds.push_back({value == lantern ? lantern_material
                              : value == water ? water_material
                                               : -1,
-                             colors[value - 1]});
+                             kind_colors[value - 1]});
   }
   return palette;
 }
