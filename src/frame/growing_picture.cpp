@@ -263,6 +263,7 @@ Frame GrowingFrame::picture(LayerSet layers) const {
                  error.low, error.high, all.light > 0 ? all.clamped / all.light : 0};
   frame.tally = all.tally;
   frame.cost.compile_ms = in.world.compile_ms();
+  frame.cost.missing = in.world.missing();
   frame.cost.cast_ms = all.cast_ms;
   frame.cost.fill_ms = watch.milliseconds();
   StageTicks none;

@@ -67,13 +67,20 @@ class Tiles : public ToolRun {
     return names;
   }
   std::string small(int samples = 1) {
-    return fmt::format("--size 200x120 --set frame.samples={}", samples);
+    // At least four tiles.
+    return fmt::format("--size {} --set frame.samples={}", effort(4) == 4 ? "200x120" : "129x65",
+                       samples);
   }
 };
 
 TEST_F(Tiles, AreTheBytesOfTheWholeFrame) {
   // Of columns, fields, portals, a plane, voxels, and light that is carried by paths.
-  for (const std::string name : {"evening", "fountain", "wings", "window", "terraces", "urn"}) {
+#ifdef PHOTONLANE_SANITIZED
+  const std::vector<std::string> names{"wings", "window"};
+#else
+  const std::vector<std::string> names{"evening", "fountain", "wings", "window", "terraces", "urn"};
+#endif
+  for (const std::string& name : names) {
     const std::string scene = demo + name + ".yaml";
     const std::string whole = whole_of(scene, small());
     for (const int tiles : {1, 5}) {
@@ -271,6 +278,8 @@ TEST_F(TilesOfMany, AreTheSameBytes) {
     const std::string whole = whole_of(scene, small());
     for (const auto [processes, threads, tiles] :
          {std::array{2, 1, 1}, std::array{2, 2, 7}, std::array{3, 1, 12}, std::array{4, 1, 64}}) {
+      // Of columns once.
+      if (name == "evening" && processes != 3) continue;
       const Outcome made =
           test::run(many(processes, fmt::format("render {} -o made.exr {} --tiles {} --threads {}",
                                                 scene, small(), tiles, threads)),
@@ -284,7 +293,7 @@ TEST_F(TilesOfMany, AreTheSameBytes) {
 
 TEST_F(TilesOfMany, GoOnWhenOneIsKilled) {
   const std::string scene = demo + "fountain.yaml";
-  const std::string size = "--size 400x240 --set frame.samples=4";
+  const std::string size = "--size 320x200 --set frame.samples=3";
   const std::string whole = whole_of(scene, size);
   for (int round = 0; round < 4; ++round) {
     const std::string kept = fmt::format("kept{}", round);
