@@ -73,7 +73,7 @@ VoxelSolid::VoxelSolid(const Voxels& part, const SolidContext& context)
 
 VoxelSolid::VoxelSolid(const Voxels& part, const SolidContext& context, const LandView& view)
     : VoxelSolid(land_as_grid(part, view), context) {
-  surroundings_ = std::make_shared<const Surroundings>(part, context, view);
+  surroundings_ = std::make_shared<const Surroundings>(Surroundings{part, context, view});
 }
 
 std::shared_ptr<const Solid> VoxelSolid::seen_from(const Vec3d& eye, bool wait,
