@@ -1,5 +1,7 @@
 #include "io/run_parts.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <bit>
 #include <fstream>
