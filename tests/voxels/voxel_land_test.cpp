@@ -30,7 +30,9 @@ class Chance final : public LandSource {
         30 * std::sin(0.02 * static_cast<double>(x)) + 20 * std::cos(0.03 * static_cast<double>(y));
     if (static_cast<double>(z) + high > ground) return 0;
     if (static_cast<double>(z) + high < -60) return 5;
-    const auto bits = static_cast<std::uint64_t>(x * 73856093 ^ y * 19349663 ^ z * 83492791);
+    const auto bits = static_cast<std::uint64_t>(x) * 73856093u ^
+                      static_cast<std::uint64_t>(y) * 19349663u ^
+                      static_cast<std::uint64_t>(z) * 83492791u;
     return static_cast<std::uint32_t>(mix(bits + static_cast<std::uint64_t>(step)) % 7);
   }
   VoxelPalette palette() const override { return kinds_of(6); }
