@@ -161,7 +161,7 @@ void get_hits(ByteReader& from, std::size_t size, bool normals, HitBatch<Number>
     } else {
       other.normal_x[i] = other.normal_y[i] = other.normal_z[i] = 0;
     }
-    take_nearer(other, i, hits);
+    keep_nearer_lane(other, i, hits);
   }
 }
 

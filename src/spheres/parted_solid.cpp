@@ -40,7 +40,7 @@ HitBatch<Number> PartedSolid::own_hits(const LaneBatch<Number>& lanes, const Bud
     for (std::size_t i = 0; i < lanes.size; ++i) {
       hits.steps[i] += one.steps[i];
       one.item[i] += first_[k];
-      take_nearer(one, i, hits);
+      keep_nearer_lane(one, i, hits);
     }
   }
   return hits;

@@ -49,7 +49,7 @@ class PartedSolid final : public Solid {
 /// Takes lane i of what another holder said, where that is nearer; of two equally far ones the one
 /// whose item comes first.
 template <class Number>
-void take_nearer(const HitBatch<Number>& from, std::size_t i, HitBatch<Number>& hits) {
+void keep_nearer_lane(const HitBatch<Number>& from, std::size_t i, HitBatch<Number>& hits) {
   if (from.ending[i] != Ending::hit) return;
   const bool nearer = hits.ending[i] != Ending::hit || from.t[i] < hits.t[i] ||
                       (from.t[i] == hits.t[i] && from.item[i] < hits.item[i]);
