@@ -229,11 +229,10 @@ Frame render_paths(const World& world, const Camera& camera, const Budget& budge
 
 namespace {
 
-/// The same with what is around the camera's eye.
-World seen_by(const World& world, const Camera& camera, const Budget& budget,
-              const std::function<bool(double)>& progress) {
-  return photonlane::seen_by(world, camera, budget.voxels.wait,
-                             [&] { return !progress || progress(0); });
+/// A world with what is around the camera's eye, as the budget has it.
+World look_around(const World& world, const Camera& camera, const Budget& budget,
+                  const std::function<bool(double)>& progress) {
+  return seen_by(world, camera, budget.voxels.wait, [&] { return !progress || progress(0); });
 }
 
 Frame render_seen(const World& world, const Camera& camera, const Budget& budget,
@@ -277,8 +276,7 @@ Frame render_seen(const World& world, const Camera& camera, const Budget& budget
 
 Frame render(const World& world, const Camera& camera, const Budget& budget,
              RenderOptions options) {
-  if (world.plane() != nullptr) return render_seen(world, camera, budget, std::move(options));
-  const World seen = seen_by(world, camera, budget, options.progress);
+  const World seen = look_around(world, camera, budget, options.progress);
   Frame frame = render_seen(seen, camera, budget, std::move(options));
   frame.cost.missing = seen.missing();
   return frame;
@@ -289,10 +287,10 @@ Size cost_block(const World& world, const Camera& camera, const Budget& budget) 
   return pixel_cost_block();
 }
 
-CostSample sample_costs(const World& whole, const Camera& camera, const Budget& budget,
+CostSample sample_costs(const World& given, const Camera& camera, const Budget& budget,
                         std::span<const PixelPart> blocks, int threads,
                         const std::function<bool(double)>& progress) {
-  const World world = seen_by(whole, camera, budget, progress);
+  const World world = look_around(given, camera, budget, progress);
   RenderOptions options;
   options.layers = {Layer::display};
   options.threads = threads;
@@ -313,10 +311,9 @@ CostSample sample_costs(const World& whole, const Camera& camera, const Budget& 
   return sample;
 }
 
-Frame render_parts(const World& whole, const Camera& camera, const Budget& budget,
+Frame render_parts(const World& given, const Camera& camera, const Budget& budget,
                    std::span<const PixelPart> parts, RenderOptions options) {
-  const World world =
-      whole.plane() != nullptr ? whole : seen_by(whole, camera, budget, options.progress);
+  const World world = look_around(given, camera, budget, options.progress);
   if (parts.empty()) throw Error(ErrorKind::input, "no part of a frame, expected at least one");
   const Size size = parts.front().size;
   for (const PixelPart& part : parts) {
@@ -364,7 +361,7 @@ Frame render_parts(const World& whole, const Camera& camera, const Budget& budge
   progress.check();
   all.cost.cast_ms = watch.milliseconds();
   all.cost.threads = thread_count(options.threads);
-  all.cost.missing = world.plane() != nullptr ? 0 : world.missing();
+  all.cost.missing = world.missing();
   return all;
 }
 
@@ -395,9 +392,9 @@ Frame render_after(const World& world, const Camera& camera, const Budget& budge
   return frame;
 }
 
-LaneLog log_lane(const World& whole, const Camera& camera, const Budget& budget, int x, int y,
+LaneLog log_lane(const World& given, const Camera& camera, const Budget& budget, int x, int y,
                  const LaneLogOptions& options) {
-  const World world = whole.plane() != nullptr ? whole : seen_by(whole, camera, budget, {});
+  const World world = look_around(given, camera, budget, {});
   const Size size = budget.frame.size();
   if (x < 0 || y < 0 || x >= size.width || y >= size.height) {
     throw Error(ErrorKind::input,

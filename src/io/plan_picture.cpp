@@ -370,7 +370,7 @@ void draw_titles(const Canvas& canvas, const std::vector<Panel>& panels, const W
 
 Picture plan_picture(const Scene& scene, const World& given, const Camera& camera,
                      const Budget& budget, Size size, const PlanOptions& options) {
-  const World world = given.plane() != nullptr ? given : seen_by(given, camera, budget.voxels.wait);
+  const World world = seen_by(given, camera, budget.voxels.wait);
   const std::size_t eye_room = world.room_index(camera.room);
   std::vector<Panel> panels = lay_out(shown_rooms(scene.rooms.size(), eye_room, options), size);
   Picture whole(size);

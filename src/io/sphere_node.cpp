@@ -144,6 +144,7 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
   const Node* named = nullptr;
   const Node* pollen = nullptr;
   const Node* only_files = nullptr;
+  bool only_materials = true;  // of what is said of files
   int nothing = 0;
   read_node(node, "spheres", std::span<const Knob<int>>(), nothing,
             [&](const std::string& key, const Node& value) {
@@ -159,6 +160,7 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
                 pollen = &value;
               } else {
                 only_files = &value;
+                only_materials = only_materials && key == "materials";
                 read_file_key(key, value, files);
                 if (key == "keep")
                   options.keeping = read_choice<SphereKeeping>(value, "way to keep them");
@@ -198,6 +200,9 @@ std::shared_ptr<const SolidPart> read_spheres(const Node& node, const Scene& sce
     files.radius = like.radius;
     try {
       if (files.paths.size() == 1 && ends_with(files.paths.front(), ".parts")) {
+        if (only_files != nullptr && !only_materials) {
+          only_files->refuse("said of spheres in parts, which are as `make spheres` made them");
+        }
         spheres->parts = open_sphere_parts(files.paths.front());
         spheres->source_text = file_lines(names, files, 0);
         return spheres;

@@ -57,7 +57,6 @@ std::shared_ptr<const SphereParts> write_sphere_parts(const std::string& path,
   std::vector<std::uint32_t> numbers;
   for (std::size_t k = 0; k < regions.size(); ++k) {
     SphereSetOptions own = options;
-    // Half of a part's time goes by in reading.
     const auto share = [&, k](double within) {
       return (static_cast<double>(k) + within) / static_cast<double>(regions.size());
     };
@@ -121,6 +120,9 @@ std::shared_ptr<const SphereParts> open_sphere_parts(const std::string& path) {
         refuse_file(path, fmt::format("a part of {} spheres and {} items", part.count, part.items));
       }
       part.bounds = {vector_from(one.at("low")), vector_from(one.at("high"))};
+      if ((part.bounds.low.array() > part.bounds.high.array()).any()) {
+        refuse_file(path, "a part whose low end lies beyond its high one");
+      }
       part.smallest = one.at("smallest").get<double>();
       part.largest = one.at("largest").get<double>();
       part.moved = one.at("moved").get<double>();
@@ -129,8 +131,9 @@ std::shared_ptr<const SphereParts> open_sphere_parts(const std::string& path) {
       const SpherePart told = part;
       part.open = [file = folder_of(path) + name, told] {
         const auto set = open_part(file, told.checksum);
-        if (set->size() != told.count || set->items() != told.items) {
-          refuse_file(file, "other counts than the list of parts says");
+        if (set->size() != told.count || set->items() != told.items ||
+            set->bounds().low != told.bounds.low || set->bounds().high != told.bounds.high) {
+          refuse_file(file, "other counts or bounds than the list of parts says");
         }
         return set;
       };
@@ -145,20 +148,36 @@ std::shared_ptr<const SphereParts> open_sphere_parts(const std::string& path) {
   return all;
 }
 
-std::string sphere_parts_text(const SphereParts& all) {
-  std::uint64_t count = 0;
-  std::uint64_t bytes = 0;
-  std::uint64_t most = 0;
-  for (const SpherePart& part : all.parts) {
-    count += part.count;
-    bytes += part.bytes;
-    most = std::max(most, part.bytes);
+namespace {
+
+struct PartsSum {
+  std::uint64_t count = 0, bytes = 0, most = 0;
+  explicit PartsSum(const SphereParts& all) {
+    for (const SpherePart& part : all.parts) {
+      count += part.count;
+      bytes += part.bytes;
+      most = std::max(most, part.bytes);
+    }
   }
+};
+
+}  // namespace
+
+std::string sphere_parts_text(const SphereParts& all) {
+  const PartsSum sum(all);
   return fmt::format(
-      "{} spheres in {} parts, {:.1f} MB in all, {:.1f} MB the largest, {:.1f} bytes "
-      "each\n",
-      count, all.parts.size(), static_cast<double>(bytes) / 1e6, static_cast<double>(most) / 1e6,
-      static_cast<double>(bytes) / static_cast<double>(count));
+      "{} spheres in {} parts, {:.1f} MB in all, {:.1f} MB the largest, {:.1f} bytes each\n",
+      sum.count, all.parts.size(), static_cast<double>(sum.bytes) / 1e6,
+      static_cast<double>(sum.most) / 1e6,
+      static_cast<double>(sum.bytes) / static_cast<double>(sum.count));
+}
+
+std::string sphere_parts_json(const SphereParts& all) {
+  const PartsSum sum(all);
+  return json_text(Json{{"spheres", sum.count},
+                        {"parts", all.parts.size()},
+                        {"bytes", sum.bytes},
+                        {"largest_part_bytes", sum.most}});
 }
 
 }  // namespace photonlane::io

@@ -13,6 +13,7 @@
 #include "io/files.hpp"
 #include "io/run_parts.hpp"
 #include "io/stored_blocks.hpp"
+#include "photonlane/base/random.hpp"
 #include "photonlane/base/words.hpp"
 
 namespace photonlane::io {
@@ -51,6 +52,14 @@ Json part_json(const PixelPart& part) {
               Place{path});
 }
 
+/// Of what a head says but for this, and of the planes.
+std::uint64_t checksum_of_tile(const Json& head, std::string_view planes) {
+  Json rest = head;
+  rest.erase("checksum");
+  const std::string text = rest.dump(-1, ' ', false, Json::error_handler_t::replace);
+  return mix(checksum_of(text.data(), text.size()) ^ checksum_of(planes.data(), planes.size()));
+}
+
 }  // namespace
 
 Company::Bytes tile_bytes(Frame& frame, const PixelPart& part, const Json& maker) {
@@ -63,9 +72,10 @@ Company::Bytes tile_bytes(Frame& frame, const PixelPart& part, const Json& maker
             {"part", part_json(part)},
             {"layers", layer_names(frame.layers())},
             {"tally", to_json(frame.tally)},
-            {"bytes", planes.size()},
-            {"checksum", checksum_of(planes.data(), planes.size())}};
+            {"bytes", planes.size()}};
   if (frame.plane_report) head["plane"] = to_json(*frame.plane_report);
+  head["checksum"] =
+      checksum_of_tile(head, {reinterpret_cast<const char*>(planes.data()), planes.size()});
   const std::string line = head.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
   Company::Bytes all(line.size() + planes.size());
   std::memcpy(all.data(), line.data(), line.size());
@@ -115,7 +125,7 @@ TileFolder::Found TileFolder::take(std::string_view all, const PixelPart& part,
     }
     const std::string_view planes = all.substr(end + 1);
     if (head.at("bytes") != planes.size()) return Found::damaged;
-    if (head.at("checksum") != checksum_of(planes.data(), planes.size())) return Found::damaged;
+    if (head.at("checksum") != checksum_of_tile(head, planes)) return Found::damaged;
     frame = Frame(part.size, layers_, std::move(frame));
     std::size_t at = 0;
     bool fits = true;

@@ -20,7 +20,7 @@
 namespace photonlane::io {
 namespace {
 
-/// Pixels of the small frame that tells which tiles are dear, and of what share of the whole.
+/// Pixels of the small frame that tells which tiles are dear.
 constexpr double small_pixels = 4096;
 
 using Bytes = Company::Bytes;
@@ -151,25 +151,25 @@ class Mosaic {
   std::vector<std::size_t> missing;  ///< on rank 0
 
   const std::vector<PixelPart>& parts() const { return parts_; }
-  bool goes_on() const { return !run_.progress || run_.progress(-1); }
+  bool goes_on() const { return !run_.go_on || run_.go_on(); }
 
   Bytes make(std::size_t piece, int threads) const {
     RenderOptions options;
     options.layers = run_.layers;
     options.threads = threads;
     options.part = parts_[piece];
-    if (run_.progress) options.progress = [this](double) { return run_.progress(-1); };
+    options.progress = [this](double) { return goes_on(); };
     Frame tile = render(world_, file_.camera, file_.budget, std::move(options));
     return tile_bytes(tile, parts_[piece], maker_);
   }
 
   void take(std::size_t piece, const Bytes& bytes) {
     if (piece >= parts_.size()) throw Error(ErrorKind::file, "a tile that is none");
-    folder_->write(parts_[piece], bytes);
     const std::string_view all(reinterpret_cast<const char*>(bytes.data()), bytes.size());
     if (folder_->take(all, parts_[piece], spare_) != TileFolder::Found::whole) {
       throw Error(ErrorKind::file, "a tile came otherwise than it was sent");
     }
+    folder_->write(parts_[piece], bytes);
     add(parts_[piece], spare_);
   }
 
@@ -284,10 +284,10 @@ void admit(const Scene& scene, const TileRun& run, Company& company) {
 
 }  // namespace
 
-TiledFrame make_tiles(const SceneFile& file, const World& whole, const TileRun& run,
+TiledFrame make_tiles(const SceneFile& file, const World& given, const TileRun& run,
                       Company& company) {
-  refuse_what_has_no_parts(file, whole);
-  const World world = whole.plane() != nullptr ? whole : seen_by(whole, file.camera, true);
+  refuse_what_has_no_parts(file, given);
+  const World world = seen_by(given, file.camera, true, run.go_on);
   Mosaic mosaic(file, world, run, company);
   std::vector<std::size_t>& missing = mosaic.missing;
   if (company.size() > 1 && missing.size() > static_cast<std::size_t>(company.size())) {
@@ -321,7 +321,7 @@ TiledFrame make_tiles_parted(const SceneFile& file, const TileRun& run, Company&
   admit(scene, run, company);
   const World compiled = compile(scene);
   refuse_what_has_no_parts(file, compiled);
-  const World world = seen_by(compiled, file.camera, true);
+  const World world = seen_by(compiled, file.camera, true, run.go_on);
   Mosaic mosaic(file, world, run, company);
   taker = &mosaic;
   // All know what is missing, and each makes its share: a rank's rounds are those of all.

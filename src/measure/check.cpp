@@ -212,7 +212,7 @@ std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
 }
 
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
-  const World world = scene.plane ? compile(scene) : seen_by(compile(scene), camera, true);
+  const World world = seen_by(compile(scene), camera, true);
   SceneReport report;
   report.rooms = static_cast<int>(scene.rooms.size());
   report.memory_bytes = world.memory_bytes();

@@ -94,23 +94,22 @@ bool PartedSolid::own_measure(const DistanceBatch& batch) const {
   return !first;
 }
 
-HitBatch<float> PartedSolid::nearest_hit(const LaneBatch<float>& lanes,
-                                         const Budget& budget) const {
+template <class Number>
+HitBatch<Number> PartedSolid::ask(const LaneBatch<Number>& lanes, const Budget& budget) const {
   if (held_.far == nullptr) return own_hits(lanes, budget);
-  HitBatch<float> hits;
-  const LaneBatch<float>* const of[] = {&lanes};
-  HitBatch<float>* const to[] = {&hits};
+  HitBatch<Number> hits;
+  const LaneBatch<Number>* const of[] = {&lanes};
+  HitBatch<Number>* const to[] = {&hits};
   nearest_hits(of, budget, to);
   return hits;
 }
+HitBatch<float> PartedSolid::nearest_hit(const LaneBatch<float>& lanes,
+                                         const Budget& budget) const {
+  return ask(lanes, budget);
+}
 HitBatch<double> PartedSolid::nearest_hit(const LaneBatch<double>& lanes,
                                           const Budget& budget) const {
-  if (held_.far == nullptr) return own_hits(lanes, budget);
-  HitBatch<double> hits;
-  const LaneBatch<double>* const of[] = {&lanes};
-  HitBatch<double>* const to[] = {&hits};
-  nearest_hits(of, budget, to);
-  return hits;
+  return ask(lanes, budget);
 }
 
 void PartedSolid::nearest_hits(std::span<const LaneBatch<float>* const> lanes, const Budget& budget,

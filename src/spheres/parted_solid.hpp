@@ -40,6 +40,9 @@ class PartedSolid final : public Solid {
   std::size_t number() const { return held_.solid; }
 
  private:
+  template <class Number>
+  HitBatch<Number> ask(const LaneBatch<Number>& lanes, const Budget& budget) const;
+
   std::shared_ptr<const SphereParts> parts_;
   HeldParts held_;
   std::vector<std::unique_ptr<const SphereSolid>> solids_;  ///< by part; null: elsewhere

@@ -21,7 +21,9 @@ std::vector<Vec3d> sample(const SphereSource& source) {
     source.read(stretch, [&](const SphereRun& run) {
       for (std::size_t i = 0; i < run.count; ++i, ++index) {
         if (index % every != 0) continue;
-        places.emplace_back(run.x[i], run.y[i], run.z[i]);
+        const Vec3d place(run.x[i], run.y[i], run.z[i]);
+        if (!place.allFinite()) continue;  // told when sets are made
+        places.push_back(place);
         if (places.size() < most_samples) continue;
         // Those that every second time would have taken.
         for (std::size_t k = 0; 2 * k < places.size(); ++k) places[k] = places[2 * k];
@@ -92,10 +94,10 @@ void SpheresInRegion::read(std::size_t stretch,
   all_.read(stretch, [&](const SphereRun& run) {
     for (std::size_t i = 0; i < run.count; ++i) {
       const Vec3d place(run.x[i], run.y[i], run.z[i]);
-      // What is no number lies in the last region, where it is told.
       const bool before = (place.array() < region_.low.array()).any();
       const bool beyond = (place.array() >= region_.high.array()).any();
-      if (before || beyond) continue;
+      // What is no place is in each of them, so that whoever makes a set of one tells it.
+      if ((before || beyond) && place.allFinite()) continue;
       const std::size_t k = own.count++;
       own.x[k] = run.x[i];
       own.y[k] = run.y[i];

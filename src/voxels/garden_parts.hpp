@@ -10,6 +10,7 @@
 #include <iterator>
 #include <optional>
 
+#include "base/floor_div.hpp"
 #include "photonlane/base/random.hpp"
 #include "photonlane/voxels/voxel_grid.hpp"
 
@@ -116,11 +117,6 @@ inline std::uint32_t top_of(const Noise& noise, Ground ground, std::int64_t x, s
   const double shade = noise.at(12, static_cast<double>(x) / 23.0, static_cast<double>(y) / 23.0) +
                        0.5 * unit(bits) - 0.25;
   return grass + static_cast<std::uint32_t>(std::clamp(4 * shade, 0.0, 3.0));
-}
-
-/// Rounded down, also below 0.
-inline std::int64_t floor_div(std::int64_t value, std::int64_t by) {
-  return value >= 0 ? value / by : -((by - 1 - value) / by);
 }
 
 /// A wall's: courses of stones, each of a shade.

@@ -11,6 +11,7 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "base/floor_div.hpp"
 #include "base/parallel.hpp"
 #include "photonlane/base/error.hpp"
 #include "voxels/land_piece.hpp"
@@ -22,6 +23,8 @@ constexpr double farthest_eye = 1e12;  // cells
 /// Eyes are told apart by so many cells, so that not every step makes all anew.
 constexpr std::int64_t eye_step = 32;
 constexpr int most_coarseness = 4;
+/// Of pieces that are looked at for one eye: what takes no memory yet is not without end either.
+constexpr std::size_t most_nodes = std::size_t{1} << 20;
 
 struct PieceHash {
   std::size_t operator()(const LandPiece& piece) const {
@@ -39,10 +42,6 @@ double distance(const LandCell& eye, const LandCube& cube) {
     sum += away * away;
   }
   return std::sqrt(sum);
-}
-
-std::int64_t floored(std::int64_t value, std::int64_t by) {
-  return value >= 0 ? value / by : -((by - 1 - value) / by);
 }
 
 }  // namespace
@@ -215,14 +214,19 @@ struct VoxelLand::Inside {
 
   void look_from(const LandCell& place) {
     if (eye == place) return;
-    eye = place;
+    // Until all is known of it, it is no eye: a source may throw.
+    eye.reset();
     ++eyes;
     ++version;
     failed = nullptr;
+    wanted.clear();
+    settled = 0;
+    settled_bytes = 0;
+    full = false;
     const std::int64_t side = LandPiece{coarsest, {}}.side();
     LandPiece first{coarsest, {}};
     for (std::size_t axis = 0; axis < 3; ++axis) {
-      first.at[axis] = floored(place[axis] + side / 2, side) - 2;
+      first.at[axis] = floor_div(place[axis] + side / 2, side) - 2;
       low[axis] = first.at[axis] * side;
     }
     nodes.clear();
@@ -247,9 +251,15 @@ struct VoxelLand::Inside {
       known.emplace(piece, nodes[i].value);
       if (nodes[i].value) continue;
       order.emplace_back(away, i);
-      // Half as coarse as the eye's distance asks for, in the middle of what a level has.
       if (piece.coarseness == 0) continue;
       if (away >= options.full * static_cast<double>(piece.step() / 4)) continue;
+      if (nodes.size() >= most_nodes) {
+        throw Error(
+            ErrorKind::memory,
+            fmt::format("land of more than {} pieces around the eye, expected less reach, or "
+                        "less of it in full",
+                        most_nodes));
+      }
       nodes[i].first = nodes.size();
       for (unsigned child = 0; child < 64; ++child) nodes.push_back({.piece = piece.child(child)});
     }
@@ -260,14 +270,11 @@ struct VoxelLand::Inside {
       if (one.first != other.first) return one.first < other.first;
       return a.at < b.at;
     });
-    wanted.clear();
     for (const auto& [away, i] : order) {
       nodes[i].place = wanted.size();
       wanted.push_back(nodes[i].piece);
     }
-    settled = 0;
-    settled_bytes = 0;
-    full = false;
+    eye = place;
     settle();
     changed.notify_all();
   }
@@ -332,7 +339,7 @@ LandView VoxelLand::around(const Vec3d& eye, bool wait, const std::function<bool
   LandCell place;
   for (int axis = 0; axis < 3; ++axis) {
     const auto cell = static_cast<std::int64_t>(std::floor(eye[axis]));
-    place[static_cast<std::size_t>(axis)] = eye_step * floored(cell, eye_step) + eye_step / 2;
+    place[static_cast<std::size_t>(axis)] = eye_step * floor_div(cell, eye_step) + eye_step / 2;
   }
   Inside& in = *inside_;
   std::unique_lock turn(in.turn, std::defer_lock);

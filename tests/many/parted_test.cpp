@@ -13,6 +13,7 @@
 #include "photonlane/many/tiles.hpp"
 #include "photonlane/photonlane.hpp"
 #include "support/effort.hpp"
+#include "support/lanes.hpp"
 #include "support/tool.hpp"
 
 namespace photonlane {
@@ -96,6 +97,15 @@ TEST(SphereParts, AreRegionsThatHoldEveryPlaceOnce) {
   EXPECT_THROW(split_space(Listed(grains(3, 1)), 4), Error);
   EXPECT_THROW(split_space(Listed(std::vector<Sphere>(100)), 2), Error) << "all in one place";
   EXPECT_THROW(split_space(Listed(grains(3, 1)), 0), Error);
+  // What is no place is told by whoever makes a set, and is in no way of the others.
+  for (const double wrong : {std::nan(""), HUGE_VAL, -HUGE_VAL}) {
+    std::vector<Sphere> some = grains(500, 4);
+    some[333].center.y() = wrong;
+    const Listed source(some);
+    for (const SphereRegion& region : split_space(source, 4)) {
+      EXPECT_THROW(SphereSet::make(SpheresInRegion(source, region)), Error) << wrong;
+    }
+  }
 }
 
 class Parted : public ToolRun {
@@ -145,12 +155,7 @@ TEST_F(Parted, AreMetAsTheSameSpheresInOneSet) {
       const Vec3d from(-9, 10 * random_uniform(key, 0) - 5.0, 5.0 * random_uniform(key, 1));
       const Vec3d to(4, 8 * random_uniform(key, 2) - 4.0, 2.0 * random_uniform(key, 3));
       const Vec3d way = (to - from).normalized();
-      lanes.x[i] = from.x();
-      lanes.y[i] = from.y();
-      lanes.z[i] = from.z();
-      lanes.direction_x[i] = way.x();
-      lanes.direction_y[i] = way.y();
-      lanes.direction_z[i] = way.z();
+      aim(lanes, i, from, way);
     }
     const HitBatch<double> one = whole->nearest_hit(lanes, {});
     const HitBatch<double> other = parted->nearest_hit(lanes, {});
@@ -365,6 +370,7 @@ TEST_F(Parted, RefuseListsThatAreDamaged) {
   EXPECT_THAT(message(changed("p3-1of3", "p9-1of3")), HasSubstr("p9-1of3"));
   EXPECT_THAT(message(changed("\"spheres\": ", "\"spheres\": 1")), HasSubstr("spheres"));
   EXPECT_THAT(message(changed("\"items\": ", "\"items\": -")), HasSubstr("x.parts"));
+  EXPECT_THAT(message(changed("\"low\": [\n", "\"low\": [\n1e3, ")), HasSubstr("x.parts"));
   std::string part = folder.read("p3-1of3.spheres");
   part[4096 + (part.size() - 4096) / 2] ^= 1;  // behind the head
   folder.write("p3-1of3.spheres", part);

@@ -131,13 +131,11 @@ TEST_F(Tiles, GoOnWhereTheyWereLeft) {
   for (const std::size_t after : {0, 1, 3, 7}) {
     io::TileRun run{.tiles = 9, .folder = fmt::format("{}/t{}", folder.path(), after)};
     std::size_t done = 0;
-    run.progress = [&](double share) {
-      if (share >= 0) ++done;
-      return share >= 0 || done < after;
-    };
+    run.progress = [&](double) { ++done; };
+    run.go_on = [&] { return done < after; };
     EXPECT_THROW(io::make_tiles(file, world, run, *company), Error);
     EXPECT_EQ(tiles_in(fmt::format("t{}", after)).size(), after);
-    run.progress = {};
+    run = {.tiles = run.tiles, .folder = run.folder};
     const io::TiledFrame made = io::make_tiles(file, world, run, *company);
     EXPECT_EQ(made.found, after);
     EXPECT_EQ(made.damaged, 0u);
@@ -192,14 +190,17 @@ TEST_F(Tiles, ThatAreDamagedAreMadeAgain) {
     EXPECT_EQ(folder.read("made.exr") == whole, true);
     EXPECT_EQ(folder.read(path) == tile, true);
   }
-  // A head that lies about the size of what follows.
-  const std::string path = "kept/" + *names.begin();
-  std::string tile = folder.read(path);
-  const std::size_t at = tile.find("\"bytes\":");
-  ASSERT_NE(at, tile.npos);
-  tile.replace(at, 8, "\"bytes\":9");
-  folder.write(path, tile);
-  EXPECT_THAT(tool(command).output, HasSubstr("1 were damaged"));
+  // A head that lies about the size of what follows, and about what was counted.
+  for (const std::string name : {"\"bytes\":", "\"steps\":"}) {
+    const std::string path = "kept/" + *names.begin();
+    std::string tile = folder.read(path);
+    const std::size_t at = tile.find(name);
+    ASSERT_NE(at, tile.npos);
+    tile.insert(at + name.size(), "9");
+    folder.write(path, tile);
+    EXPECT_THAT(tool(command).output, HasSubstr("1 were damaged"));
+    EXPECT_EQ(folder.read("made.exr") == whole, true);
+  }
 }
 
 TEST_F(Tiles, OfSomethingElseAreRefused) {

@@ -308,6 +308,28 @@ TEST(VoxelLands, TellWhatIsWrong) {
               HasSubstr("a voxel of value 3, expected 2 at most"));
   EXPECT_THAT(message([&] { beyond.around({0, 2e12, 0}, true); }), HasSubstr("an eye 2e+12 cells"));
   EXPECT_THAT(message([&] { beyond.around({0, std::nan(""), 0}, true); }), HasSubstr("an eye"));
+  // Neither pieces without end, nor what is left of a source that was asked in vain.
+  struct Unknown final : LandSource {
+    VoxelPalette palette() const override { return kinds_of(2); }
+    std::optional<std::uint32_t> known(const LandCube&, std::int64_t) const override {
+      if (!ready) throw Error(ErrorKind::file, "not ready");
+      return {};
+    }
+    void read(const LandCell&, std::int64_t, std::uint32_t* values) const override {
+      std::fill_n(values, 4096, 1u);
+    }
+    bool ready = false;
+  };
+  auto unknown = std::make_shared<Unknown>();
+  VoxelLand later(unknown, {.reach = 60, .full = 40});
+  EXPECT_THAT(message([&] { later.around({0, 0, 0}, true); }), HasSubstr("not ready"));
+  unknown->ready = true;
+  EXPECT_GT(later.around({0, 0, 0}, true).grid->count(), 0u);
+  VoxelLand endless(unknown, {.reach = 20000, .full = 20000});
+  EXPECT_THAT(message([&] {
+                endless.around({0, 0, 0}, true);
+              }),
+              HasSubstr("land of more than 1048576 pieces"));
   EXPECT_THAT(message([&] { VoxelLand(source, {.reach = 1e5}); }), HasSubstr("reach"));
   EXPECT_THAT(message([&] { VoxelLand(source, {.threads = -1}); }), HasSubstr("threads"));
   EXPECT_THAT(message([&] { FieldLand(field::sphere(1), 0); }), HasSubstr("expected more than 0"));

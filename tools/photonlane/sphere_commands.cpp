@@ -26,7 +26,11 @@ void tell(const MakeOptions& command, const SphereSet& set) {
 
 int tell(const MakeOptions& command, ProgressBar& bar, const SphereParts& parts) {
   bar.clear();
-  if (!command.quiet) print("{}{}\n", io::sphere_parts_text(parts), command.output);
+  if (command.json) {
+    put(io::sphere_parts_json(parts));
+  } else if (!command.quiet) {
+    print("{}{}\n", io::sphere_parts_text(parts), command.output);
+  }
   return success;
 }
 

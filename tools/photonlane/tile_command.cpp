@@ -21,8 +21,8 @@ int run_tiles(const RenderCommand& command, const io::SceneFile& file, LayerSet 
   tiles.folder = own_folder ? command.output + ".tiles" : command.store;
   tiles.threads = command.common.threads;
   tiles.layers = layers;
-  // Below 0 it is only asked whether to go on, from any thread.
-  tiles.progress = [&](double share) { return share < 0 ? !Stoppable::asked() : show(share); };
+  tiles.progress = [&](double share) { show(share); };
+  tiles.go_on = [] { return !Stoppable::asked(); };
   try {
     io::TiledFrame made = command.parted
                               ? io::make_tiles_parted(file, tiles, *company)

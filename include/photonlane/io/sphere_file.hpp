@@ -100,6 +100,7 @@ std::shared_ptr<const SphereParts> write_sphere_parts(const std::string& path,
 /// Reads such a list; parts are opened by who holds them. Throws Error (file) where it is none.
 std::shared_ptr<const SphereParts> open_sphere_parts(const std::string& path);
 std::string sphere_parts_text(const SphereParts& all);
+std::string sphere_parts_json(const SphereParts& all);
 
 /// Writes what a source gives as a binary PLY, as a stream, whole or not at all. Throws Error
 /// (file).

@@ -24,8 +24,9 @@ struct TileRun {
   LayerSet layers{Layer::display};
   /// Of make_tiles_parted(): bytes a machine may give for parts; 0: what it has free.
   std::uint64_t memory = 0;
-  /// Told on rank 0 how much is done, and asked on each whether to go on.
-  std::function<bool(double share)> progress;
+  std::function<void(double share)> progress;  ///< on rank 0: told how much is done
+  /// Asked again and again, on each process and from any thread; false: Error (cancelled).
+  std::function<bool()> go_on;
 };
 
 struct TiledFrame {
@@ -43,7 +44,7 @@ struct TiledFrame {
 /// others need none. Dear tiles are begun first where several processes are at it.
 ///
 /// A tile is a file whose first line (JSON) says what it is of: version, scene, camera, budget,
-/// layers, part of the frame, counts, and a checksum of what follows, the planes of its layers. It
+/// layers, part of the frame, counts, and a checksum of all that and of the planes that follow. It
 /// is written beside, synced and renamed, and its folder synced, so that it is there whole or not.
 ///
 /// Throws Error (usage) where the folder has tiles of something else, and says what differs, where

@@ -40,7 +40,6 @@ class GardenLand final : public LandSource {
 
  private:
   struct Column;
-  struct Lamp;
   double hill(double x, double y) const;
   Column column(std::int64_t x, std::int64_t y) const;
   void plant(const LandCell& low, std::int64_t step, const std::vector<Column>& columns,

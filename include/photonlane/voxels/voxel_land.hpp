@@ -80,7 +80,8 @@ class VoxelLand {
   /// as far as memory holds it; while another call waits for another eye, the other is had first,
   /// and without `wait` what there is around that one. `go_on` is asked several times a second
   /// while it waits. Throws what a source threw, Error (input) for values that the palette does not
-  /// have and for eyes beyond 1e12 cells, Error (cancelled) where `go_on` says false.
+  /// have and for eyes beyond 1e12 cells, Error (memory) for more than a million pieces, Error
+  /// (cancelled) where `go_on` says false.
   LandView around(const Vec3d& eye, bool wait, const std::function<bool()>& go_on = {});
 
  private:
