@@ -364,10 +364,10 @@ std::vector<Stage> StageTimes::list() const {
 
 StageTimes& StageTimes::operator+=(const StageTimes& other) {
   for (const Stage& stage : other.stages_) {
-    Stage& own = at(stage.lanes, stage.work);
-    own.ms += stage.ms;
-    own.times += stage.times;
-    own.count += stage.count;
+    Stage& sum = at(stage.lanes, stage.work);
+    sum.ms += stage.ms;
+    sum.times += stage.times;
+    sum.count += stage.count;
   }
   return *this;
 }

@@ -120,30 +120,31 @@ FoldProgram gasket(GasketForm form, double radius, int times) {
   return program;
 }
 
+/// The axes of a plane that swaps two of them, as 10 * first + second; -1: it is another.
+int plane_pair(const FoldStep& step) {
+  if (step.kind != FoldKind::fold || step.numbers[3] != 0) return -1;
+  int first = -1;
+  int second = -1;
+  for (int axis = 0; axis < 3; ++axis) {
+    const double part = step.numbers[axis];
+    if (part == 0) continue;
+    if (first < 0) {
+      first = axis;
+    } else if (second < 0) {
+      second = axis;
+    } else {
+      return -1;
+    }
+  }
+  if (second < 0) return -1;
+  const double a = step.numbers[first];
+  const double b = step.numbers[second];
+  if (a != -b) return -1;
+  return a > 0 ? 10 * first + second : 10 * second + first;
+}
+
 /// The steps of an iterate as ops, neighbors that have a shorter form together.
 void add_steps(FoldProgram& program, const std::vector<FoldStep>& steps) {
-  const auto plane_pair = [](const FoldStep& step) {
-    // The axes of a plane that swaps two of them, as 10 * first + second; -1: it is another.
-    if (step.kind != FoldKind::fold || step.numbers[3] != 0) return -1;
-    int first = -1;
-    int second = -1;
-    for (int axis = 0; axis < 3; ++axis) {
-      const double part = step.numbers[axis];
-      if (part == 0) continue;
-      if (first < 0) {
-        first = axis;
-      } else if (second < 0) {
-        second = axis;
-      } else {
-        return -1;
-      }
-    }
-    if (second < 0) return -1;
-    const double a = step.numbers[first];
-    const double b = step.numbers[second];
-    if (a != -b) return -1;
-    return a > 0 ? 10 * first + second : 10 * second + first;
-  };
   for (std::size_t i = 0; i < steps.size(); ++i) {
     const FoldStep& step = steps[i];
     const auto& n = step.numbers;

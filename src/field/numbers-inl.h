@@ -392,18 +392,18 @@ struct Made {
   }
   friend HWY_INLINE Made MinWith(const Made& a, V b) { return a.with(hn::Min(a.v, b)); }
   friend HWY_INLINE Made MaxWith(const Made& a, V b) { return a.with(hn::Max(a.v, b)); }
-  friend HWY_INLINE Made MixedMin(const Made& a, const Made& b, V share) {
+  friend HWY_INLINE Made MixedMin(const Made& a, const Made& b, V seam) {
     const D d;
     const hn::RebindToSigned<D> di;
     const M first = hn::Lt(a.v, b.v);
     Made lesser = Select(first, a, b).with(hn::Min(a.v, b.v));
     const Made greater = Select(first, b, a);
     // Of the shares in two seams the larger one is kept.
-    const M mixed = hn::Gt(share, lesser.share);
+    const M mixed = hn::Gt(seam, lesser.share);
     const auto its =
         hn::AndNot(hn::Eq(lesser.material, greater.material), hn::RebindMask(di, mixed));
     lesser.other = hn::IfThenElse(its, greater.material, lesser.other);
-    lesser.share = hn::IfThenElse(hn::RebindMask(d, its), share, lesser.share);
+    lesser.share = hn::IfThenElse(hn::RebindMask(d, its), seam, lesser.share);
     return lesser;
   }
   friend HWY_INLINE Made Sine(const Made& a) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <mutex>
+#include <optional>
 #include <vector>
 
 #include "frame/job.hpp"
@@ -32,6 +33,11 @@ struct GrowingFrame::Inside {
     return static_cast<std::size_t>(row) * cells_across + column;
   }
   std::size_t cell_of_pixel(int x, int y) const { return cell(x / cell_side, y / cell_side); }
+  std::uint32_t samples_of(std::size_t pixel) const {
+    const int width = gathered.part.size.width;
+    const auto i = static_cast<int>(pixel);
+    return gathered.samples[cell_of_pixel(i % width, i / width)];
+  }
   double mean_samples() const;
   /// The number of each pixel's first sample: other frames may have taken those before.
   std::uint32_t first_sample() const {
@@ -60,6 +66,17 @@ struct GrowingFrame::Inside {
   std::vector<float> pixel_errors(double exposure) const;
   double exposure() const;
   GrowingError error(double exposure) const;
+  /// Throws where a picture asks for what was not told.
+  void check_asked(LayerSet layers) const;
+  /// What is seen without bounces: these layers, and those that the filter goes by.
+  std::optional<Frame> straight_frame(LayerSet layers, std::optional<PixelPart> part) const;
+  /// The mean radiance of each pixel, and its variance.
+  void means(std::vector<Color>& light, std::vector<float>& variance) const;
+  /// Filters the light that did not come straight.
+  void filter(const Frame& guides, const std::vector<float>& variance,
+              std::vector<Color>& light) const;
+  /// What paths told of one pixel, as layers of a frame.
+  void put_told(std::size_t pixel, int x, int y, Frame& frame) const;
 
   World world;
   Camera camera;

@@ -85,14 +85,13 @@ std::vector<float> GrowingFrame::Inside::pixel_errors(double exposure) const {
   const auto scale = static_cast<float>(exposure);
   const int width = gathered.part.size.width;
   std::vector<float> errors(count());
-  parallel_for(
-      options.threads, static_cast<std::size_t>(gathered.part.size.height), [&](std::size_t y) {
-        for (int x = 0; x < width; ++x) {
-          const std::size_t i = y * static_cast<std::size_t>(width) + x;
-          errors[i] =
-              squared_error(i, gathered.samples[cell_of_pixel(x, static_cast<int>(y))], scale);
-        }
-      });
+  parallel_for(options.threads, static_cast<std::size_t>(gathered.part.size.height),
+               [&](std::size_t y) {
+                 for (int x = 0; x < width; ++x) {
+                   const std::size_t i = y * static_cast<std::size_t>(width) + x;
+                   errors[i] = squared_error(i, samples_of(i), scale);
+                 }
+               });
   return errors;
 }
 
@@ -100,11 +99,8 @@ double GrowingFrame::Inside::exposure() const {
   const double by_hand = std::exp2(budget.light.exposure);
   if (budget.light.metering == Metering::manual) return by_hand;
   double sum = 0;
-  const int width = gathered.part.size.width;
   for (std::size_t i = 0; i < count(); ++i) {
-    const std::uint32_t samples =
-        gathered.samples[cell_of_pixel(static_cast<int>(i) % width, static_cast<int>(i) / width)];
-    const Color mean = mean_of(i, samples, -1);
+    const Color mean = mean_of(i, samples_of(i), -1);
     const double light = 0.2126 * static_cast<double>(mean[0]) +
                          0.7152 * static_cast<double>(mean[1]) +
                          0.0722 * static_cast<double>(mean[2]);
@@ -140,20 +136,90 @@ GrowingError GrowingFrame::Inside::error(double exposure) const {
   return error;
 }
 
+void GrowingFrame::Inside::check_asked(LayerSet layers) const {
+  if (*std::min_element(gathered.samples.begin(), gathered.samples.end()) == 0) {
+    throw Error(ErrorKind::usage, "the picture of no samples, expected one at least");
+  }
+  if (layers.any_of(told_layers()) && !tells()) {
+    throw Error(ErrorKind::usage,
+                "layers bounces, emission, albedo and light.N are not told of this frame");
+  }
+  if (layers.any_of({Layer::cost, Layer::work}) && !options.meters) {
+    throw Error(ErrorKind::usage, "layers cost and work are not told of this frame");
+  }
+}
+
+std::optional<Frame> GrowingFrame::Inside::straight_frame(LayerSet layers,
+                                                          std::optional<PixelPart> part) const {
+  if (budget.frame.denoise > 0) {
+    for (const Layer layer : denoise_guides().list()) layers.add(layer);
+  }
+  if (layers.empty()) return {};
+  Budget plain = budget;
+  plain.light.transport = Transport::direct;
+  plain.rays = Rays::pixels;
+  RenderOptions straight;
+  straight.layers = layers;
+  straight.threads = options.threads;
+  straight.part = part;
+  return render(world, camera, plain, std::move(straight));
+}
+
+void GrowingFrame::Inside::means(std::vector<Color>& light, std::vector<float>& variance) const {
+  light.resize(count());
+  variance.resize(count());
+  for (std::size_t i = 0; i < count(); ++i) {
+    const std::uint32_t samples = samples_of(i);
+    light[i] = mean_of(i, samples, -1);
+    const auto odd = static_cast<float>(samples / 2);
+    const auto number = static_cast<float>(samples);
+    const Color off = mean_of(i, samples, 0) - mean_of(i, samples, 1);
+    // Of one sample nothing is known.
+    variance[i] = samples < 2 ? std::numeric_limits<float>::infinity()
+                              : odd * (number - odd) / (number * number) * (off * off).mean();
+  }
+}
+
+void GrowingFrame::Inside::filter(const Frame& guides, const std::vector<float>& variance,
+                                  std::vector<Color>& light) const {
+  // What is seen straight has next to no noise and edges of its own: lamps are balls of light.
+  std::vector<Color> albedo(count());
+  std::vector<Color> straight(count());
+  for (std::size_t i = 0; i < albedo.size(); ++i) {
+    const float* own = told.data() + told_count * i;
+    const float share = 1 / static_cast<float>(samples_of(i));
+    straight[i] = Color(own[0], own[1], own[2]) * share;
+    albedo[i] = Color(own[told_albedo], own[told_albedo + 1], own[told_albedo + 2]) * share;
+    light[i] -= straight[i];
+  }
+  denoise(guides, albedo, variance, budget.frame.denoise, options.threads, light);
+  for (std::size_t i = 0; i < light.size(); ++i) light[i] += straight[i];
+}
+
+void GrowingFrame::Inside::put_told(std::size_t i, int x, int y, Frame& frame) const {
+  const auto number = static_cast<float>(samples_of(i));
+  const float* own = told.data() + told_count * i;
+  const auto put = [&](Layer layer, std::size_t from) {
+    if (!frame.has(layer)) return;
+    for (int c = 0; c < 3; ++c) {
+      frame.values(layer, c)(x, y) = own[from + static_cast<std::size_t>(c)] / number;
+    }
+  };
+  for (int k = 0; k < told_bounces; ++k) {
+    put(static_cast<Layer>(static_cast<int>(Layer::light_0) + k), 3 * static_cast<std::size_t>(k));
+  }
+  put(Layer::emission, told_emission);
+  put(Layer::albedo, told_albedo);
+  if (frame.has(Layer::bounces)) {
+    frame.values(Layer::bounces)(x, y) = own[told_albedo + 3] / number;
+  }
+}
+
 Frame GrowingFrame::picture(LayerSet layers) const {
   const Inside& in = *inside_;
   const GatheredLight& all = in.gathered;
   const PixelPart& part = all.part;
-  if (*std::min_element(all.samples.begin(), all.samples.end()) == 0) {
-    throw Error(ErrorKind::usage, "the picture of no samples, expected one at least");
-  }
-  if (layers.any_of(told_layers()) && !in.tells()) {
-    throw Error(ErrorKind::usage,
-                "layers bounces, emission, albedo and light.N are not told of this frame");
-  }
-  if (layers.any_of({Layer::cost, Layer::work}) && !in.options.meters) {
-    throw Error(ErrorKind::usage, "layers cost and work are not told of this frame");
-  }
+  in.check_asked(layers);
   const Stopwatch watch;
   Frame frame(part.size, layers);
   frame.budget = in.budget;
@@ -161,55 +227,13 @@ Frame GrowingFrame::picture(LayerSet layers) const {
   LayerSet data = layers;
   data.remove(LayerSet::of_paths());
   data.remove({Layer::color, Layer::display, Layer::cost, Layer::work});
-  std::optional<Frame> guides;
-  LayerSet asked = data;
-  if (in.budget.frame.denoise > 0) {
-    for (const Layer layer : denoise_guides().list()) asked.add(layer);
-  }
-  if (!asked.empty()) {
-    Budget plain = in.budget;
-    plain.light.transport = Transport::direct;
-    plain.rays = Rays::pixels;
-    RenderOptions options;
-    options.layers = asked;
-    options.threads = in.options.threads;
-    if (frame.part) options.part = part;
-    guides = render(in.world, in.camera, plain, std::move(options));
-    copy_layers(*guides, data, frame);
-  }
+  const std::optional<Frame> straight = in.straight_frame(data, frame.part);
+  if (straight) copy_layers(*straight, data, frame);
   const double exposure = in.exposure();
-  const auto samples_at = [&](int x, int y) { return all.samples[in.cell_of_pixel(x, y)]; };
-  std::vector<Color> light(in.count());
-  std::vector<float> variance(in.count());
-  for (int y = 0; y < part.size.height; ++y) {
-    for (int x = 0; x < part.size.width; ++x) {
-      const std::size_t i = static_cast<std::size_t>(y) * part.size.width + x;
-      const std::uint32_t samples = samples_at(x, y);
-      light[i] = in.mean_of(i, samples, -1);
-      const auto odd = static_cast<float>(samples / 2);
-      const auto number = static_cast<float>(samples);
-      const Color off = in.mean_of(i, samples, 0) - in.mean_of(i, samples, 1);
-      // Of one sample nothing is known.
-      variance[i] = samples < 2 ? std::numeric_limits<float>::infinity()
-                                : odd * (number - odd) / (number * number) * (off * off).mean();
-    }
-  }
-  if (in.budget.frame.denoise > 0) {
-    // What is seen straight has next to no noise and edges of its own: lamps are balls of light.
-    std::vector<Color> albedo(in.count());
-    std::vector<Color> straight(in.count());
-    for (std::size_t i = 0; i < albedo.size(); ++i) {
-      const float* own = in.told.data() + told_count * i;
-      const auto x = static_cast<int>(i % static_cast<std::size_t>(part.size.width));
-      const auto y = static_cast<int>(i / static_cast<std::size_t>(part.size.width));
-      const float share = 1 / static_cast<float>(samples_at(x, y));
-      straight[i] = Color(own[0], own[1], own[2]) * share;
-      albedo[i] = Color(own[told_albedo], own[told_albedo + 1], own[told_albedo + 2]) * share;
-      light[i] -= straight[i];
-    }
-    denoise(*guides, albedo, variance, in.budget.frame.denoise, in.options.threads, light);
-    for (std::size_t i = 0; i < light.size(); ++i) light[i] += straight[i];
-  }
+  std::vector<Color> light;
+  std::vector<float> variance;
+  in.means(light, variance);
+  if (in.budget.frame.denoise > 0) in.filter(*straight, variance, light);
   const auto scale = static_cast<float>(exposure);
   std::vector<float> rows[3];
   for (auto& row : rows) row.resize(static_cast<std::size_t>(part.size.width) + 16);
@@ -222,8 +246,9 @@ Frame GrowingFrame::picture(LayerSet layers) const {
         if (frame.has(Layer::color)) frame.values(Layer::color, c)(x, y) = shown;
         if (frame.has(Layer::radiance)) frame.values(Layer::radiance, c)(x, y) = light[i][c];
       }
-      const auto number = static_cast<float>(samples_at(x, y));
-      if (frame.has(Layer::samples)) frame.values(Layer::samples)(x, y) = number;
+      if (frame.has(Layer::samples)) {
+        frame.values(Layer::samples)(x, y) = static_cast<float>(in.samples_of(i));
+      }
       if (frame.has(Layer::variance)) frame.values(Layer::variance)(x, y) = variance[i];
       if (in.options.meters) {
         const float* own = in.meters.data() + 2 * i;
@@ -233,23 +258,7 @@ Frame GrowingFrame::picture(LayerSet layers) const {
         }
         if (frame.has(Layer::work)) frame.values(Layer::work)(x, y) = own[1];
       }
-      if (!in.tells()) continue;
-      const float* own = in.told.data() + told_count * i;
-      const auto put = [&](Layer layer, std::size_t from) {
-        if (!frame.has(layer)) return;
-        for (int c = 0; c < 3; ++c) {
-          frame.values(layer, c)(x, y) = own[from + static_cast<std::size_t>(c)] / number;
-        }
-      };
-      for (int k = 0; k < told_bounces; ++k) {
-        put(static_cast<Layer>(static_cast<int>(Layer::light_0) + k),
-            3 * static_cast<std::size_t>(k));
-      }
-      put(Layer::emission, told_emission);
-      put(Layer::albedo, told_albedo);
-      if (frame.has(Layer::bounces)) {
-        frame.values(Layer::bounces)(x, y) = own[told_albedo + 3] / number;
-      }
+      if (in.tells()) in.put_told(i, x, y, frame);
     }
     if (frame.has(Layer::display)) {
       encode_row(rows[0].data(), rows[1].data(), rows[2].data(),

@@ -267,6 +267,47 @@ Picture light_picture(const Frame& frame, Layer layer) {
   return to_picture(shown);
 }
 
+Picture colors_picture(const Frame& frame) {
+  if (frame.has(Layer::display)) return to_picture(frame);
+  Frame shown = frame;
+  encode_display(shown);
+  return to_picture(shown);
+}
+
+Picture normal_picture(const Frame& frame, Legend& legend) {
+  const auto part = [&](int channel, int x, int y) {
+    const float number = frame.values(Layer::normal, channel)(x, y);
+    return static_cast<std::uint8_t>(std::lround(127.5 + 127.5 * std::clamp(number, -1.0f, 1.0f)));
+  };
+  legend.has_ramp = false;
+  legend.swatches = {{{255, 128, 128}, "east"},
+                     {{128, 255, 128}, "north"},
+                     {{128, 128, 255}, "up"},
+                     {nothing, "nothing met"}};
+  return paint(frame.size(), [&](int x, int y) {
+    const Rgb color{part(0, x, y), part(1, x, y), part(2, x, y)};
+    return color == Rgb{128, 128, 128} ? nothing : color;
+  });
+}
+
+Picture overstretched_picture(const Frame& frame, Legend& legend) {
+  const auto over = frame.codes(Layer::overstretched);
+  const Rgb kept = bytes_of(color_from_lightness(0.45f, 0.02f, 230));
+  const Rgb broken = bytes_of(color_from_lightness(0.72f, 0.17f, 40));
+  legend.has_ramp = false;
+  legend.swatches = {{broken, "it did"}, {kept, "it did not"}};
+  return paint(frame.size(), [&](int x, int y) { return over(x, y) != 0 ? broken : kept; });
+}
+
+/// Numbers without an order: a color of its own for each.
+Picture numbered_picture(const Frame& frame, Layer layer, Legend& legend) {
+  const auto numbers = frame.codes(layer);
+  legend.has_ramp = false;
+  legend.title += fmt::format(": a color of its own for each {}", name_of(layer));
+  legend.swatches.push_back({nothing, fmt::format("no {}", name_of(layer))});
+  return paint(frame.size(), [&](int x, int y) { return color_of_number(numbers(x, y)); });
+}
+
 }  // namespace
 
 Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions& options) {
@@ -279,40 +320,16 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     legend.title += fmt::format(", {}", info.unit);
   Picture picture;
   switch (layer) {
-    case Layer::color: {
-      if (frame.has(Layer::display)) return to_picture(frame);
-      Frame shown = frame;
-      encode_display(shown);
-      return to_picture(shown);
-    }
+    case Layer::color:
+      return colors_picture(frame);
     case Layer::display:
       return to_picture(frame);
-    case Layer::normal: {
-      const auto part = [&](int channel, int x, int y) {
-        const float number = frame.values(layer, channel)(x, y);
-        return static_cast<std::uint8_t>(
-            std::lround(127.5 + 127.5 * std::clamp(number, -1.0f, 1.0f)));
-      };
-      picture = paint(frame.size(), [&](int x, int y) {
-        const Rgb color{part(0, x, y), part(1, x, y), part(2, x, y)};
-        return color == Rgb{128, 128, 128} ? nothing : color;
-      });
-      legend.has_ramp = false;
-      legend.swatches = {{{255, 128, 128}, "east"},
-                         {{128, 255, 128}, "north"},
-                         {{128, 128, 255}, "up"},
-                         {nothing, "nothing met"}};
+    case Layer::normal:
+      picture = normal_picture(frame, legend);
       break;
-    }
-    case Layer::overstretched: {
-      const auto over = frame.codes(layer);
-      const Rgb kept = bytes_of(color_from_lightness(0.45f, 0.02f, 230));
-      const Rgb broken = bytes_of(color_from_lightness(0.72f, 0.17f, 40));
-      picture = paint(frame.size(), [&](int x, int y) { return over(x, y) != 0 ? broken : kept; });
-      legend.has_ramp = false;
-      legend.swatches = {{broken, "it did"}, {kept, "it did not"}};
+    case Layer::overstretched:
+      picture = overstretched_picture(frame, legend);
       break;
-    }
     case Layer::face:
       picture = paint_codes<Face>(frame.codes(layer), legend);
       break;
@@ -321,14 +338,9 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
       break;
     case Layer::material:
     case Layer::room:
-    case Layer::cell: {
-      const auto numbers = frame.codes(layer);
-      picture = paint(frame.size(), [&](int x, int y) { return color_of_number(numbers(x, y)); });
-      legend.has_ramp = false;
-      legend.title += fmt::format(": a color of its own for each {}", name_of(layer));
-      legend.swatches.push_back({nothing, fmt::format("no {}", name_of(layer))});
+    case Layer::cell:
+      picture = numbered_picture(frame, layer, legend);
       break;
-    }
     case Layer::depth:
     case Layer::ray_distance:
     case Layer::edge_distance:

@@ -297,26 +297,32 @@ std::string sweep_plot(const Sweep& sweep, const std::string& title, const RunFa
   return text;
 }
 
-std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& title) {
-  if (sweep.one_by_one || sweep.knobs.size() != 2 || sweep.settings.empty()) return std::nullopt;
-  // The knob of numbers goes along, the other has a line for each of its values.
-  const auto number_of = [](const std::string& text) -> std::optional<Decimal> {
-    try {
-      return Decimal(std::string_view(text));
-    } catch (const Error&) {
-      return std::nullopt;
-    }
-  };
-  std::size_t along = 2;
+namespace {
+
+std::optional<Decimal> decimal_of(const std::string& text) {
+  try {
+    return Decimal(std::string_view(text));
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+}
+
+/// The knob of two whose values are numbers and most: it goes along an axis.
+struct AlongKnob {
+  std::size_t index = 0;
+  bool powers = false;  ///< values over decades
+};
+
+std::optional<AlongKnob> knob_along(const Sweep& sweep) {
+  std::optional<AlongKnob> along;
   std::size_t most = 2;
-  bool powers = false;
   for (std::size_t k = 0; k < 2; ++k) {
     std::vector<std::string> values;
     double low = std::numeric_limits<double>::infinity();
     double high = -low;
     bool numbers = true;
     for (const Setting& setting : sweep.settings) {
-      const auto number = number_of(setting.values[k]);
+      const auto number = decimal_of(setting.values[k]);
       numbers = numbers && number.has_value();
       if (!numbers) break;
       if (std::find(values.begin(), values.end(), setting.values[k]) == values.end()) {
@@ -328,11 +334,21 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
       high = std::max(high, log);
     }
     if (!numbers || values.size() <= most) continue;
-    along = k;
+    along = AlongKnob{k, std::isfinite(low) && high - low >= 2};
     most = values.size();
-    powers = std::isfinite(low) && high - low >= 2;
   }
-  if (along == 2) return std::nullopt;
+  return along;
+}
+
+}  // namespace
+
+std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& title) {
+  if (sweep.one_by_one || sweep.knobs.size() != 2 || sweep.settings.empty()) return std::nullopt;
+  // The knob of numbers goes along, the other has a line for each of its values.
+  const std::optional<AlongKnob> knob = knob_along(sweep);
+  if (!knob) return std::nullopt;
+  const std::size_t along = knob->index;
+  const bool powers = knob->powers;
   const std::size_t by = 1 - along;
   const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
   std::vector<std::string> names;
@@ -348,7 +364,7 @@ std::optional<std::string> sweep_lines(const Sweep& sweep, const std::string& ti
     text += fmt::format("$line{} << END\n", n);
     for (const Setting& setting : sweep.settings) {
       if (setting.values[by] != names[n]) continue;
-      const Decimal value = *number_of(setting.values[along]);
+      const Decimal value = *decimal_of(setting.values[along]);
       const double error = error_of(metric, setting);
       text += fmt::format("{} {} {}\n", powers ? value.log10() : value.value(),
                           metric.more_is_better ? error : std::max(error, least),

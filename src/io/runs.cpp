@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "io/files.hpp"
+#include "io/frame_loop.hpp"
 #include "io/kept_references.hpp"
 #include "io/run_journal.hpp"
 #include "io/run_parts.hpp"
@@ -14,6 +15,7 @@
 #include "photonlane/io/output.hpp"
 
 namespace photonlane::io {
+
 std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
                                 const std::string& folder, const RunOptions& run) {
   if (!file.scene.plane) {
@@ -42,17 +44,15 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
   if (takes) {
     options.layers = {Layer::color, Layer::display, Layer::smooth_count, Layer::ending};
   }
-  const auto share = [&](double frames) { return frames / static_cast<double>(windows.size()); };
-  const auto go_on = [&](double frames) { return !run.progress || run.progress(share(frames)); };
   std::vector<ZoomStep> steps;
   std::optional<Frame> before;
   const auto path_of = [&](std::size_t i) {
     return fmt::format("{}/frame-{:04}.png", folder, i + 1);
   };
-  const auto play = [&](std::size_t i) {
+  const auto play = [&](std::size_t i, const std::function<bool(double)>& go_on) {
     Camera camera = file.camera;
     camera.window = windows[i];
-    options.progress = [&, i](double part) { return go_on(static_cast<double>(i) + part); };
+    options.progress = go_on;
     if (takes && i > 0 && !before) {
       before = read_frame(before_path(i - 1));
       before->tally = steps.back().tally;
@@ -73,27 +73,24 @@ std::vector<ZoomStep> play_zoom(const SceneFile& file, const ZoomPlan& plan,
     if (i > 0) std::remove(before_path(i - 1).c_str());
     before = std::move(frame);
   };
-  try {
-    for (std::size_t i = 0; i < windows.size(); ++i) {
-      const auto left = journal.left(i, [&](const Json& json) {
-        return ZoomStep{windows[i], cost_from(json.at("cost")), tally_from(json.at("tally")),
-                        plane_report_from(json.at("report"))};
-      });
-      if (left && std::filesystem::exists(path_of(i))) {
-        steps.push_back(*left);
-        before.reset();
-      } else {
-        play(i);
-      }
-      if (!go_on(static_cast<double>(i + 1))) throw Error(ErrorKind::cancelled, "stopped");
-    }
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::cancelled) throw;
-    throw Error(
-        ErrorKind::cancelled,
-        fmt::format("stopped after {} of {} frames; what they took is in {}{}", steps.size(),
-                    windows.size(), write_zoom(folder, steps), journal.hint()));
-  }
+  const auto left_by = [&](std::size_t i) {
+    return journal.left(i, [&](const Json& json) {
+      return ZoomStep{windows[i], cost_from(json.at("cost")), tally_from(json.at("tally")),
+                      plane_report_from(json.at("report"))};
+    });
+  };
+  play_frames(
+      windows.size(), run.progress, journal,
+      [&](std::size_t i, const std::function<bool(double)>& go_on) {
+        const auto left = left_by(i);
+        if (left && std::filesystem::exists(path_of(i))) {
+          steps.push_back(*left);
+          before.reset();
+        } else {
+          play(i, go_on);
+        }
+      },
+      [&](std::size_t) { return "what they took is in " + write_zoom(folder, steps); });
   write_zoom(folder, steps);
   made.remove_numbered("before-", ".exr");
   journal.finish();

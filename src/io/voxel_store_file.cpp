@@ -201,14 +201,106 @@ void write_voxels(const std::string& path, const VoxelGrid& grid,
   });
 }
 
-std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole) {
-  auto map = std::make_shared<MappedFile>(path);
-  const auto head = read_stored_head<StoredHead>(*map, magic, version, "voxels");
-  const auto* const arrays = reinterpret_cast<const std::byte*>(map->data()) + stored_head_bytes;
-  const std::uint64_t room = map->size() - stored_head_bytes;
+namespace {
+
+/// Where the arrays of a stored grid lie in the memory of its file.
+struct StoredArrays {
+  const std::byte* chunks;
+  const std::byte* branches;
+  const std::byte* data;  ///< of chunks
+  const std::byte* end;
+};
+
+/// The chunks of a stored grid, each checked, their data where the file is mapped.
+std::vector<std::shared_ptr<const VoxelChunk>> placed_chunks(const std::string& path,
+                                                             const std::shared_ptr<MappedFile>& map,
+                                                             const StoredArrays& arrays,
+                                                             std::size_t count,
+                                                             std::uint32_t largest) {
+  const auto data_bytes = static_cast<std::uint64_t>(arrays.end - arrays.data);
+  std::vector<std::shared_ptr<const VoxelChunk>> chunks(count);
+  std::vector<const char*> faults(count, nullptr);
+  parallel_for(0, count, [&](std::size_t k) {
+    StoredChunk stored;
+    std::memcpy(&stored, arrays.chunks + k * sizeof(StoredChunk), sizeof(stored));
+    auto chunk = std::make_shared<VoxelChunk>();
+    chunk->node_count = stored.nodes;
+    chunk->brick_count = stored.bricks;
+    chunk->value_count = stored.values;
+    chunk->color_bytes = stored.color_bytes;
+    chunk->width = stored.width;
+    chunk->set = stored.set;
+    if (stored.nodes < 1 || stored.nodes > 65 || stored.bricks > 4096 || stored.values > 4096 ||
+        stored.width < 1 || stored.width > 3 || stored.set > std::uint64_t{1} << 18 ||
+        stored.place % 8 != 0 || stored.place > data_bytes ||
+        chunk->bytes() > data_bytes - stored.place) {
+      faults[k] = "a chunk outside of the file";
+      return;
+    }
+    place_chunk(*chunk, reinterpret_cast<const std::uint8_t*>(arrays.data + stored.place));
+    chunk->owner = map;
+    faults[k] = fault_of(*chunk, largest);
+    chunks[k] = std::move(chunk);
+  });
+  for (const char* fault : faults) {
+    if (fault != nullptr) refuse_file(path, fmt::format("damaged: {}", fault));
+  }
+  return chunks;
+}
+
+using LeveledBranch = std::pair<std::shared_ptr<const VoxelBranch>, std::uint32_t>;
+
+/// One branch of chunks or of branches before it; `at` goes on past it.
+LeveledBranch read_branch(const std::string& path, const StoredArrays& arrays, const std::byte*& at,
+                          const std::vector<std::shared_ptr<const VoxelChunk>>& chunks,
+                          const std::vector<LeveledBranch>& known, std::uint32_t largest) {
+  const auto left = static_cast<std::uint64_t>(arrays.data - at);
+  StoredBranch stored;
+  if (left < sizeof(stored)) refuse_file(path, "damaged: a branch is cut off");
+  std::memcpy(&stored, at, sizeof(stored));
+  const auto full = static_cast<std::uint64_t>(std::popcount(stored.full));
+  const auto several = static_cast<std::uint64_t>(std::popcount(stored.mask & ~stored.full));
+  const std::uint64_t bytes = up_to_eight(sizeof(stored) + 4 * (full + several));
+  if (bytes > left || (stored.full & ~stored.mask) != 0 || stored.level <= chunk_level ||
+      stored.level > most_voxel_level) {
+    refuse_file(path, "damaged: a branch does not fit");
+  }
+  auto branch = std::make_shared<VoxelBranch>();
+  branch->mask = stored.mask;
+  branch->full = stored.full;
+  branch->mean = stored.mean;
+  branch->values.resize(full);
+  if (full > 0) std::memcpy(branch->values.data(), at + sizeof(stored), 4 * full);
+  for (const std::uint32_t value : branch->values) {
+    if (value == 0 || value > largest) refuse_file(path, "damaged: a value without a kind");
+  }
+  branch->set = full << (6 * (stored.level - 1));
+  for (std::uint64_t k = 0; k < several; ++k) {
+    std::uint32_t number = 0;
+    std::memcpy(&number, at + sizeof(stored) + 4 * (full + k), 4);
+    if (stored.level == chunk_level + 1) {
+      if (number >= chunks.size()) refuse_file(path, "damaged: a chunk that is not there");
+      branch->chunks.push_back(chunks[number]);
+      branch->set += chunks[number]->set;
+    } else {
+      if (number >= known.size() || known[number].second + 1 != stored.level) {
+        refuse_file(path, "damaged: a branch that is not there");
+      }
+      branch->branches.push_back(known[number].first);
+      branch->set += known[number].first->set;
+    }
+  }
+  at += bytes;
+  return {std::move(branch), stored.level};
+}
+
+/// The head of a stored grid, held against the size of its file.
+StoredHead checked_head(const std::string& path, const MappedFile& map) {
+  const auto head = read_stored_head<StoredHead>(map, magic, version, "voxels");
+  const std::uint64_t room = map.size() - stored_head_bytes;
   if (head.array_bytes > room ||
       room != head.array_bytes + stored_blocks(head.array_bytes) * sizeof(std::uint64_t)) {
-    refuse_file(path, fmt::format("{} bytes, which do not fit its head", map->size()));
+    refuse_file(path, fmt::format("{} bytes, which do not fit its head", map.size()));
   }
   const std::uint64_t most = head.array_bytes;
   if (head.kinds > 65535 || head.chunks > most / sizeof(StoredChunk) || head.branch_bytes > most ||
@@ -217,11 +309,20 @@ std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole)
           most) {
     refuse_file(path, "its head does not fit together");
   }
-  check_blocks(path, arrays, head.array_bytes, head.checksums, whole);
+  return head;
+}
+
+}  // namespace
+
+std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole) {
+  auto map = std::make_shared<MappedFile>(path);
+  const StoredHead head = checked_head(path, *map);
+  const auto* const start = reinterpret_cast<const std::byte*>(map->data()) + stored_head_bytes;
+  check_blocks(path, start, head.array_bytes, head.checksums, whole);
 
   VoxelPalette palette;
   palette.direct = head.direct != 0;
-  const std::byte* at = arrays;
+  const std::byte* at = start;
   for (std::uint32_t k = 0; k < head.kinds; ++k, at += sizeof(StoredKind)) {
     StoredKind kind;
     std::memcpy(&kind, at, sizeof(kind));
@@ -237,77 +338,12 @@ std::shared_ptr<const VoxelGrid> map_voxels(const std::string& path, bool whole)
     refuse_file(path, "a tree of another height than its size asks for");
   }
   const std::uint32_t largest = tree.palette->largest();
-  const std::byte* const table = at;
-  const std::byte* const branches = table + head.chunks * sizeof(StoredChunk);
-  const std::byte* const data = branches + head.branch_bytes;
-  const auto data_bytes = static_cast<std::uint64_t>(arrays + head.array_bytes - data);
-  std::vector<std::shared_ptr<const VoxelChunk>> chunks(head.chunks);
-  std::vector<const char*> faults(head.chunks, nullptr);
-  parallel_for(0, head.chunks, [&](std::size_t k) {
-    StoredChunk stored;
-    std::memcpy(&stored, table + k * sizeof(StoredChunk), sizeof(stored));
-    auto chunk = std::make_shared<VoxelChunk>();
-    chunk->node_count = stored.nodes;
-    chunk->brick_count = stored.bricks;
-    chunk->value_count = stored.values;
-    chunk->color_bytes = stored.color_bytes;
-    chunk->width = stored.width;
-    chunk->set = stored.set;
-    if (stored.nodes < 1 || stored.nodes > 65 || stored.bricks > 4096 || stored.values > 4096 ||
-        stored.width < 1 || stored.width > 3 || stored.set > std::uint64_t{1} << 18 ||
-        stored.place % 8 != 0 || stored.place > data_bytes ||
-        chunk->bytes() > data_bytes - stored.place) {
-      faults[k] = "a chunk outside of the file";
-      return;
-    }
-    place_chunk(*chunk, reinterpret_cast<const std::uint8_t*>(data + stored.place));
-    chunk->owner = map;
-    faults[k] = fault_of(*chunk, largest);
-    chunks[k] = std::move(chunk);
-  });
-  for (const char* fault : faults) {
-    if (fault != nullptr) refuse_file(path, fmt::format("damaged: {}", fault));
-  }
-  std::vector<std::pair<std::shared_ptr<const VoxelBranch>, std::uint32_t>> known;
-  for (at = branches; at < data;) {
-    const auto left = static_cast<std::uint64_t>(data - at);
-    StoredBranch stored;
-    if (left < sizeof(stored)) refuse_file(path, "damaged: a branch is cut off");
-    std::memcpy(&stored, at, sizeof(stored));
-    const auto full = static_cast<std::uint64_t>(std::popcount(stored.full));
-    const auto several = static_cast<std::uint64_t>(std::popcount(stored.mask & ~stored.full));
-    const std::uint64_t bytes = up_to_eight(sizeof(stored) + 4 * (full + several));
-    if (bytes > left || (stored.full & ~stored.mask) != 0 || stored.level <= chunk_level ||
-        stored.level > most_voxel_level) {
-      refuse_file(path, "damaged: a branch does not fit");
-    }
-    auto branch = std::make_shared<VoxelBranch>();
-    branch->mask = stored.mask;
-    branch->full = stored.full;
-    branch->mean = stored.mean;
-    branch->values.resize(full);
-    if (full > 0) std::memcpy(branch->values.data(), at + sizeof(stored), 4 * full);
-    for (const std::uint32_t value : branch->values) {
-      if (value == 0 || value > largest) refuse_file(path, "damaged: a value without a kind");
-    }
-    branch->set = full << (6 * (stored.level - 1));
-    for (std::uint64_t k = 0; k < several; ++k) {
-      std::uint32_t number = 0;
-      std::memcpy(&number, at + sizeof(stored) + 4 * (full + k), 4);
-      if (stored.level == chunk_level + 1) {
-        if (number >= chunks.size()) refuse_file(path, "damaged: a chunk that is not there");
-        branch->chunks.push_back(chunks[number]);
-        branch->set += chunks[number]->set;
-      } else {
-        if (number >= known.size() || known[number].second + 1 != stored.level) {
-          refuse_file(path, "damaged: a branch that is not there");
-        }
-        branch->branches.push_back(known[number].first);
-        branch->set += known[number].first->set;
-      }
-    }
-    known.emplace_back(std::move(branch), stored.level);
-    at += bytes;
+  const std::byte* const branches = at + head.chunks * sizeof(StoredChunk);
+  const StoredArrays arrays{at, branches, branches + head.branch_bytes, start + head.array_bytes};
+  const auto chunks = placed_chunks(path, map, arrays, head.chunks, largest);
+  std::vector<LeveledBranch> known;
+  for (at = arrays.branches; at < arrays.data;) {
+    known.push_back(read_branch(path, arrays, at, chunks, known, largest));
   }
   if (known.empty() || known.size() != head.branches || known.back().second != head.level) {
     refuse_file(path, "damaged: it has no root");

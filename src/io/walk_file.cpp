@@ -6,6 +6,7 @@
 
 #include "base/stopwatch.hpp"
 #include "io/files.hpp"
+#include "io/frame_loop.hpp"
 #include "io/json.hpp"
 #include "io/read_node.hpp"
 #include "io/run_journal.hpp"
@@ -307,11 +308,7 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     record.has_goal = record.has_goal || (room.cells && room.cells->goal);
   }
 
-  const auto progress = std::move(options.progress);
-  const auto go_on = [&](double frames) {
-    return !progress || progress(frames / static_cast<double>(record.steps.size()));
-  };
-  options.progress = {};
+  const auto progress = std::exchange(options.progress, {});
   options.layers = {Layer::display};
   Frame frame;
   PlanOptions plan;
@@ -321,10 +318,10 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     write_file(folder + "/path.csv", path_csv(record, world));
     if (moving.rolls()) write_file(folder + "/bodies.csv", bodies_csv(record));
   };
-  const auto play = [&](std::size_t i) {
+  const auto play = [&](std::size_t i, const std::function<bool(double)>& go_on) {
     RenderOptions one = options;
     one.recycle = std::move(frame);
-    one.progress = [&, i](double share) { return go_on(static_cast<double>(i) + share); };
+    one.progress = go_on;
     const std::vector<CellEdit>& edits = record.steps[i].edits;
     edited.insert(edited.end(), edits.begin(), edits.end());
     const Stopwatch watch;
@@ -354,21 +351,14 @@ WalkRecord play_walk(const SceneFile& file, const WalkScript& script, const std:
     }
     plan.path.push_back(
         {record.steps[i].place, record.steps[i].room, record.steps[i].crossings > 0});
-    if (!go_on(static_cast<double>(i + 1))) throw Error(ErrorKind::cancelled, "stopped");
   };
   if (!moving.rolls()) std::remove((folder + "/bodies.csv").c_str());
-  try {
-    for (std::size_t i = 0; i < record.steps.size(); ++i) play(i);
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::cancelled) throw;
-    const std::size_t all = record.steps.size();
-    record.steps.resize(record.costs.size());
-    record.bodies.resize(record.costs.size());
+  play_frames(record.steps.size(), progress, journal, play, [&](std::size_t done) {
+    record.steps.resize(done);
+    record.bodies.resize(done);
     write_tables();
-    throw Error(ErrorKind::cancelled,
-                fmt::format("stopped after {} of {} frames; their way is in {}/path.csv{}",
-                            record.steps.size(), all, folder, journal.hint()));
-  }
+    return fmt::format("their way is in {}/path.csv", folder);
+  });
   plan.rays = 0;
   write_png(folder + "/plan.png",
             plan_picture(file.scene, world, camera_at(world, file.camera, record.steps.back()),

@@ -211,6 +211,68 @@ std::vector<std::string> find_eye_faults(const Scene& scene, const World& world,
   return faults;
 }
 
+namespace {
+
+/// What the middle of a plane's frame says of its numbers.
+void check_plane(const World& world, const Camera& camera, const Budget& budget,
+                 SceneReport& report) {
+  // Of pixels as wide: fewer over all of the frame would ask less of its numbers.
+  Budget once = budget;
+  const Size size = budget.frame.size();
+  once.frame = {std::min(size.width, 160), std::min(size.height, 100), 1};
+  Camera middle = camera;
+  middle.window = zoomed(camera.window, size, 0.5 * size.width, 0.5 * size.height,
+                         static_cast<double>(size.width) / once.frame.width);
+  report.plane =
+      render(world, middle, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
+          .plane_report;
+  if (report.plane->past_limit) {
+    report.warnings.push_back(fmt::format(
+        "past what {} tells apart: {}, and {:.0f} % of the pixels are doubtful",
+        name_of(report.plane->number), report.plane->why, 100 * report.plane->doubtful));
+  }
+  if (report.plane->undecided > 0) {
+    report.warnings.push_back(
+        fmt::format("{:.3g} % of the pixels in the middle are undecided after {} steps, more "
+                    "would cost too much",
+                    100 * report.plane->undecided, report.plane->limit));
+  }
+}
+
+/// Lines and warnings of the solids of a room; `camera` is null where it stands in another.
+void check_solids(const Room& source, const CompiledRoom& room, const Camera* camera,
+                  const Budget& budget, SceneReport& report) {
+  const std::string prefix = room.name.empty() ? "" : room.name + ": ";
+  for (const std::shared_ptr<const Solid>& field : room.fields()) {
+    report.field_operations += static_cast<const CompiledField&>(*field).instruction_count();
+  }
+  for (const std::shared_ptr<const Solid>& solid : room.parts()) {
+    report.solids.push_back(prefix + solid->summary());
+    if (const auto* const voxels = dynamic_cast<const VoxelSolid*>(solid.get())) {
+      for (const std::string& fault : voxels->faults()) report.warnings.push_back(prefix + fault);
+    }
+    const auto* const spheres = dynamic_cast<const SphereSolid*>(solid.get());
+    if (spheres == nullptr) continue;
+    const double infinite = std::numeric_limits<double>::infinity();
+    Bounds within{Vec3d::Constant(-infinite), Vec3d::Constant(infinite)};
+    if (room.has_cells && !source.cells->repeat) {
+      // In the plan: over the walls there may be no ceiling.
+      const Bounds cells = room.cells()->bounds();
+      within.low.head<2>() = cells.low.head<2>();
+      within.high.head<2>() = cells.high.head<2>();
+    }
+    SphereSolid::Findings found =
+        spheres->look_through(within, camera != nullptr ? camera->eye : spheres->bounds().low,
+                              camera != nullptr ? budget.far_limit : infinite);
+    if (found.within > 0) {
+      report.solids.back() += fmt::format(", {:.2g} % of them within another", 100 * found.within);
+    }
+    for (const std::string& fault : found.faults) report.warnings.push_back(prefix + fault);
+  }
+}
+
+}  // namespace
+
 SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget) {
   const World world = seen_by(compile(scene), camera, true);
   SceneReport report;
@@ -218,69 +280,17 @@ SceneReport check(const Scene& scene, const Camera& camera, const Budget& budget
   report.memory_bytes = world.memory_bytes();
   report.compile_ms = world.compile_ms();
   if (scene.plane) {
-    // The middle of the frame, of pixels as wide: fewer over all of it would ask less of its
-    // numbers.
-    Budget once = budget;
-    const Size size = budget.frame.size();
-    once.frame = {std::min(size.width, 160), std::min(size.height, 100), 1};
-    Camera middle = camera;
-    middle.window = zoomed(camera.window, size, 0.5 * size.width, 0.5 * size.height,
-                           static_cast<double>(size.width) / once.frame.width);
-    report.plane =
-        render(world, middle, once, {.layers = {Layer::steps}, .progress = {}, .recycle = {}})
-            .plane_report;
-    if (report.plane->past_limit) {
-      report.warnings.push_back(fmt::format(
-          "past what {} tells apart: {}, and {:.0f} % of the pixels are doubtful",
-          name_of(report.plane->number), report.plane->why, 100 * report.plane->doubtful));
-    }
-    if (report.plane->undecided > 0) {
-      report.warnings.push_back(
-          fmt::format("{:.3g} % of the pixels in the middle are undecided after {} steps, more "
-                      "would cost too much",
-                      100 * report.plane->undecided, report.plane->limit));
-    }
+    check_plane(world, camera, budget, report);
     return report;
   }
   const std::size_t eye_room = world.room_index(camera.room);
   report.warnings = find_eye_faults(scene, world, camera);
   if (scene.rooms[eye_room].cells) check_map(*scene.rooms[eye_room].cells, camera, budget, report);
   for (std::size_t r = 0; r < scene.rooms.size(); ++r) {
-    const CompiledRoom& room = world.rooms()[r];
-    for (const std::shared_ptr<const Solid>& field : room.fields()) {
-      report.field_operations += static_cast<const CompiledField&>(*field).instruction_count();
-    }
-    for (const std::shared_ptr<const Solid>& solid : room.parts()) {
-      report.solids.push_back((room.name.empty() ? "" : room.name + ": ") + solid->summary());
-      if (const auto* const voxels = dynamic_cast<const VoxelSolid*>(solid.get())) {
-        for (const std::string& fault : voxels->faults()) {
-          report.warnings.push_back((room.name.empty() ? "" : room.name + ": ") + fault);
-        }
-      }
-      const auto* const spheres = dynamic_cast<const SphereSolid*>(solid.get());
-      if (spheres == nullptr) continue;
-      const double infinite = std::numeric_limits<double>::infinity();
-      Bounds within{Vec3d::Constant(-infinite), Vec3d::Constant(infinite)};
-      if (room.has_cells && !scene.rooms[r].cells->repeat) {
-        // In the plan: over the walls there may be no ceiling.
-        const Bounds cells = room.cells()->bounds();
-        within.low.head<2>() = cells.low.head<2>();
-        within.high.head<2>() = cells.high.head<2>();
-      }
-      SphereSolid::Findings found =
-          spheres->look_through(within, r == eye_room ? camera.eye : spheres->bounds().low,
-                                r == eye_room ? budget.far_limit : infinite);
-      if (found.within > 0) {
-        report.solids.back() +=
-            fmt::format(", {:.2g} % of them within another", 100 * found.within);
-      }
-      for (const std::string& fault : found.faults) {
-        report.warnings.push_back((room.name.empty() ? "" : room.name + ": ") + fault);
-      }
-    }
-    if (r != eye_room) report.fields += static_cast<int>(scene.rooms[r].fields.size());
+    check_solids(scene.rooms[r], world.rooms()[r], r == eye_room ? &camera : nullptr, budget,
+                 report);
+    report.fields += static_cast<int>(scene.rooms[r].fields.size());
   }
-  report.fields += static_cast<int>(scene.rooms[eye_room].fields.size());
   check_materials(scene, report);
   for (const Room& room : scene.rooms) check_stretch(room, report);
   check_portals(scene, world, camera, budget, report);

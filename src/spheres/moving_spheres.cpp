@@ -101,6 +101,8 @@ struct MovingSpheres::State {
   }
 
   void put_in_order(std::uint64_t part) const;
+  void refit_parts(std::span<const std::uint32_t> moved, bool all, int threads) const;
+  void take_bounds();
 };
 
 /// A part's spheres in a new order, in the same blocks.
@@ -264,32 +266,55 @@ SphereUpdate MovingSpheres::move(std::span<const std::uint32_t> which,
   return update;
 }
 
+/// Boxes of the nodes within parts that hold what moved.
+void MovingSpheres::State::refit_parts(std::span<const std::uint32_t> moved, bool all,
+                                       int threads) const {
+  if (all) {
+    for (int which = 0; which < tree.part_levels; ++which) {
+      const std::uint64_t count = store->head().parts * nodes_of_part(which);
+      constexpr std::uint64_t at_once = 512;
+      parallel_for(threads, (count + at_once - 1) / at_once, [&](std::size_t piece) {
+        const std::uint64_t last = std::min(count, (piece + 1) * at_once);
+        for (std::uint64_t node = piece * at_once; node < last; ++node) {
+          if (level(which)[node].has(0)) refit(which, node);
+        }
+      });
+    }
+    return;
+  }
+  std::vector<std::uint32_t> touched(moved.begin(), moved.end());
+  for (int which = 0; which < tree.part_levels; ++which) {
+    std::sort(touched.begin(), touched.end());
+    touched.erase(std::unique(touched.begin(), touched.end()), touched.end());
+    for (std::uint32_t& node : touched) {
+      refit(which, node);
+      if (which + 1 < tree.part_levels) node >>= 3;
+    }
+  }
+}
+
+/// The store's bounds are those of the root's box.
+void MovingSpheres::State::take_bounds() {
+  const NodeBox box = box_of(level(tree.levels - 1)[0]);
+  SphereHead head = store->head();
+  double square = 0;
+  for (int axis = 0; axis < 3; ++axis) {
+    head.low[axis] = head.origin[axis] + box.low[axis];
+    head.high[axis] = head.origin[axis] + box.high[axis];
+    square += std::pow(0.5 * (head.high[axis] - head.low[axis]), 2);
+  }
+  head.reach = std::sqrt(square);
+  const SphereSetCost cost = store->cost;
+  store = std::make_shared<SphereStore>(*store, head);
+  store->cost = cost;
+  tree = store->tree();
+}
+
 /// Boxes that hold what moved, and a new order where they have grown too large.
 SphereUpdate MovingSpheres::mend(std::span<const std::uint32_t> moved, bool all) {
   const SphereTree& tree = state_->tree;
   const std::uint64_t parts = state_->store->head().parts;
-  if (all) {
-    for (int level = 0; level < tree.part_levels; ++level) {
-      const std::uint64_t count = parts * state_->nodes_of_part(level);
-      constexpr std::uint64_t at_once = 512;
-      parallel_for(threads_, (count + at_once - 1) / at_once, [&](std::size_t piece) {
-        const std::uint64_t last = std::min(count, (piece + 1) * at_once);
-        for (std::uint64_t node = piece * at_once; node < last; ++node) {
-          if (state_->level(level)[node].has(0)) state_->refit(level, node);
-        }
-      });
-    }
-  } else {
-    std::vector<std::uint32_t> nodes(moved.begin(), moved.end());
-    for (int level = 0; level < tree.part_levels; ++level) {
-      std::sort(nodes.begin(), nodes.end());
-      nodes.erase(std::unique(nodes.begin(), nodes.end()), nodes.end());
-      for (std::uint32_t& node : nodes) {
-        state_->refit(level, node);
-        if (level + 1 < tree.part_levels) node >>= 3;
-      }
-    }
-  }
+  state_->refit_parts(moved, all, threads_);
   SphereUpdate update;
   // A few that moved are a few boxes that grew: looking through all parts for them would cost more
   // than they do, until they are some.
@@ -334,20 +359,7 @@ SphereUpdate MovingSpheres::mend(std::span<const std::uint32_t> moved, bool all)
     const std::uint64_t count = state_->store->head().nodes(level);
     for (std::uint64_t node = 0; node < count; ++node) state_->refit(level, node);
   }
-  // What the root holds is what all are within.
-  const NodeBox box = box_of(state_->level(tree.levels - 1)[0]);
-  SphereHead head = state_->store->head();
-  double square = 0;
-  for (int axis = 0; axis < 3; ++axis) {
-    head.low[axis] = head.origin[axis] + box.low[axis];
-    head.high[axis] = head.origin[axis] + box.high[axis];
-    square += std::pow(0.5 * (head.high[axis] - head.low[axis]), 2);
-  }
-  head.reach = std::sqrt(square);
-  const SphereSetCost cost = state_->store->cost;
-  state_->store = std::make_shared<SphereStore>(*state_->store, head);
-  state_->store->cost = cost;
-  state_->tree = state_->store->tree();
+  state_->take_bounds();
   set_ = std::make_shared<const SphereSet>(state_->store);
   return update;
 }

@@ -77,6 +77,14 @@ std::string nearest_text(const Sweep& sweep, const io::RunFacts& facts) {
   return text;
 }
 
+/// Lines of what a frame cost, with `--cost` by stage.
+void tell_frame(const RenderCommand& command, const io::SceneFile& file, const Frame& frame) {
+  put(io::cost_text(frame));
+  if (!command.cost) return;
+  tell_sets(file.scene);
+  put(io::stages_text(frame.cost));
+}
+
 int run_plan(const RenderCommand& command, const io::SceneFile& file) {
   io::PlanOptions options;
   options.legend = !command.no_legend;
@@ -121,10 +129,6 @@ std::optional<io::ValueRange> range_of(const RenderCommand& command, Layer layer
   return range;
 }
 
-}  // namespace
-
-namespace {
-
 /// The pixels that --part asks for.
 std::optional<PixelPart> part_of(const RenderCommand& command) {
   if (command.part.empty()) return std::nullopt;
@@ -146,10 +150,6 @@ std::optional<PixelPart> part_of(const RenderCommand& command) {
   }
   return part;
 }
-
-}  // namespace
-
-namespace {
 
 /// The layers that are rendered for an output file.
 LayerSet layers_for(const io::SceneFile& file, Layer layer, bool exr) {
@@ -189,11 +189,7 @@ int run_growing(const RenderCommand& command, const io::SceneFile& file, const W
   if (command.common.json) {
     put(io::frame_json(grown.frame));
   } else if (!command.common.quiet) {
-    put(io::cost_text(grown.frame));
-    if (command.cost) {
-      tell_sets(file.scene);
-      put(io::stages_text(grown.frame.cost));
-    }
+    tell_frame(command, file, grown.frame);
     if (!grown.stopped) print("ended by {}\n", grown.ended_by);
     print("{}\n", command.output);
   }
@@ -204,22 +200,173 @@ int run_growing(const RenderCommand& command, const io::SceneFile& file, const W
   return success;
 }
 
+Layer layer_of(const RenderCommand& command) {
+  for (std::size_t i = 0; i < layer_count; ++i) {
+    if (choice_names<Layer>[i] == command.layer) return static_cast<Layer>(i);
+  }
+  throw Error(ErrorKind::usage, fmt::format("--layer: no such layer '{}', expected one of {}{}",
+                                            command.layer, fmt::join(choice_names<Layer>, ", "),
+                                            suggestion(command.layer, choice_names<Layer>)));
+}
+
+/// What stands in the eye's way, and lanes that ran out of steps.
+void note_faults(const RenderCommand& command, const io::SceneFile& file, const World& world,
+                 const Frame& frame) {
+  std::vector<Camera> cameras;
+  for (const View& one : file.views) cameras.push_back(one.camera);
+  if (cameras.empty()) cameras.push_back(file.camera);
+  for (const Camera& camera : cameras) {
+    for (const std::string& fault : find_eye_faults(file.scene, world, camera)) {
+      complain(fmt::format("{}: note: {}", command.common.scene, fault));
+    }
+  }
+  // Points of planes that are not decided yet have a note of their own.
+  const double lanes = static_cast<double>(frame.tally.lanes);
+  const double spent = static_cast<double>(frame.tally.spent);
+  if (!file.scene.plane && spent > 0.05 * lanes) {
+    complain(
+        fmt::format("{}: note: {:.0f} % of the lanes ran out of steps and show no surface; "
+                    "the layer 'ending' shows where",
+                    command.common.scene, 100 * spent / lanes));
+  }
+}
+
+/// A picture of one scene, of the given layer.
+int run_picture(const RenderCommand& command, const io::SceneFile& file, Layer layer,
+                const std::optional<io::ValueRange>& range) {
+  const bool picture_of_colors = layer == Layer::color || layer == Layer::display;
+  const bool exr = io::is_exr(command.output);
+  const LayerSet layers = layers_for(file, layer, exr);
+  if (command.tiles != 0 || !command.store.empty() || command.parted) {
+    if (command.tiles < 1) {
+      throw Error(ErrorKind::usage, "--tiles-in and --parted are for --tiles N, at least 1");
+    }
+    if (!picture_of_colors || !command.part.empty() || !command.until.empty() || command.resume) {
+      throw Error(ErrorKind::usage,
+                  "--tiles make a whole picture, expected no --layer, --part, --until or --resume");
+    }
+    return run_tiles(command, file, layers_for(file, Layer::color, exr));
+  }
+  const World world = compile(file.scene);
+  if (!command.until.empty() || command.resume) {
+    if (!picture_of_colors) {
+      throw Error(ErrorKind::usage, "--until and --resume make pictures, expected no --layer");
+    }
+    return run_growing(command, file, world, layers_for(file, Layer::color, exr));
+  }
+  Frame frame;
+  {
+    ProgressBar bar("render", command.common.quiet);
+    RenderOptions options;
+    options.threads = command.common.threads;
+    options.part = part_of(command);
+    options.progress = bar.callback();
+    options.layers = layers;
+    frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
+                               : render_views(world, file.views, file.budget, std::move(options));
+  }
+  if (exr || picture_of_colors) {
+    io::write_frame(command.output, frame);
+  } else {
+    io::write_layer(command.output, frame, layer, {.legend = !command.no_legend, .range = range});
+  }
+  if (!command.common.quiet) note_faults(command, file, world, frame);
+  if (command.common.json) {
+    put(io::frame_json(frame));
+  } else if (!command.common.quiet) {
+    tell_frame(command, file, frame);
+    print("{}\n", command.output);
+  }
+  return success;
+}
+
+/// What a sweep is told by its options.
+SweepOptions sweep_options(const SweepCommand& command, const io::SceneFile& file) {
+  try {
+    parse_limit(command.metric + "=0");
+  } catch (const Error& error) {
+    throw Error(error.kind(), fmt::format("--metric {}", error.message()));
+  }
+  SweepOptions options;
+  options.repeats = command.repeats;
+  options.warm_up = command.warm_up;
+  options.precision = command.precision / 100;
+  options.one_by_one = command.one_by_one;
+  options.metric = command.metric;
+  options.by = static_cast<RankBy>(std::ranges::find(choice_names<RankBy>, command.by) -
+                                   choice_names<RankBy>.begin());
+  if (!command.views.empty()) options.views = io::read_views(command.views, file);
+  if (command.reference == name_of(ReferenceKind::best)) {
+    options.reference = ReferenceKind::best;
+  } else if (command.reference != name_of(ReferenceKind::varied)) {
+    options.given = std::make_shared<const Frame>(io::read_frame(command.reference));
+  }
+  if (command.common.quiet) return options;
+  options.announce = [](const ReferencePlan& plan) {
+    if (plan.guess_ms < 2000) return;
+    const std::string views =
+        plan.views > 1 ? fmt::format("{} references", plan.views) : "the reference";
+    complain(fmt::format("sweep: {} first, about {}", views, time_text(plan.guess_ms / 1000)));
+  };
+  options.first_look = [](const Sweep& look) {
+    complain("sweep: what each setting costs, until then");
+    std::istringstream lines(io::first_look_text(look));
+    for (std::string line; std::getline(lines, line);) complain(line);
+  };
+  return options;
+}
+
+std::vector<Vary> varied_by(const SweepCommand& command) {
+  std::vector<Vary> vary;
+  for (const std::string& text : command.vary) {
+    try {
+      vary.push_back(parse_vary(text));
+    } catch (const Error& error) {
+      throw Error(error.kind(), fmt::format("--vary {}", error.message()));
+    }
+  }
+  return vary;
+}
+
+/// The setting that limits choose; null where they ask for none, or none keeps them.
+const Setting* chosen_by(const Sweep& sweep, const io::RunFacts& facts) {
+  constexpr double any = std::numeric_limits<double>::infinity();
+  if (facts.most_ms || facts.most_p95_ms) {
+    return best_within(sweep, facts.most_ms.value_or(any), facts.limits,
+                       facts.most_p95_ms.value_or(any));
+  }
+  return facts.limits.empty() ? nullptr : cheapest_within(sweep, facts.limits);
+}
+
+/// Says which setting keeps the limits, or that none does.
+int tell_chosen(const SweepCommand& command, const Sweep& sweep, const io::RunFacts& facts,
+                const Setting* best) {
+  const bool timed = facts.most_ms || facts.most_p95_ms;
+  if (!timed && facts.limits.empty()) return success;
+  std::vector<std::string> wishes;
+  if (facts.most_ms) wishes.push_back(fmt::format("{:.6g} ms at most", *facts.most_ms));
+  if (facts.most_p95_ms) {
+    wishes.push_back(fmt::format("{:.6g} ms at most for 95 in 100", *facts.most_p95_ms));
+  }
+  for (const Limit& limit : facts.limits) wishes.push_back(limit_text(limit));
+  const std::string wanted = fmt::format("{}", fmt::join(wishes, ", "));
+  if (best == nullptr) {
+    complain("no setting keeps " + wanted + nearest_text(sweep, facts));
+    return check_failed;
+  }
+  if (!command.common.quiet && !command.common.json) {
+    const Metric& metric = *parse_limit(sweep.metric + "=0").metric;
+    print("{} with {}: {:.3f} {}, {}\n{}\n", timed ? "most accurate" : "cheapest", wanted,
+          best->total_ms.median, cost_name(sweep.by), error_text(metric, *best),
+          render_line(command, sweep, *best));
+  }
+  return success;
+}
+
 }  // namespace
 
 int run(const RenderCommand& command) {
-  Layer layer = Layer::color;
-  bool known = false;
-  for (std::size_t i = 0; i < layer_count; ++i) {
-    if (choice_names<Layer>[i] == command.layer) {
-      layer = static_cast<Layer>(i);
-      known = true;
-    }
-  }
-  if (!known) {
-    throw Error(ErrorKind::usage, fmt::format("--layer: no such layer '{}', expected one of {}{}",
-                                              command.layer, fmt::join(choice_names<Layer>, ", "),
-                                              suggestion(command.layer, choice_names<Layer>)));
-  }
+  const Layer layer = layer_of(command);
   const std::optional<io::ValueRange> range = range_of(command, layer);
   const bool picture_of_colors = layer == Layer::color || layer == Layer::display;
   if (picture_of_colors && command.view != "plan") {
@@ -230,134 +377,29 @@ int run(const RenderCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
     if (command.view == "plan") return run_plan(command, file);
-    const bool exr = io::is_exr(command.output);
-    RenderOptions options;
-    options.threads = command.common.threads;
-    options.part = part_of(command);
-    Frame frame;
-    if (command.tiles != 0 || !command.store.empty() || command.parted) {
-      if (command.tiles < 1) {
-        throw Error(ErrorKind::usage, "--tiles-in and --parted are for --tiles N, at least 1");
-      }
-      if (!picture_of_colors || !command.part.empty() || !command.until.empty() || command.resume) {
-        throw Error(ErrorKind::usage,
-                    "--tiles make a whole picture, expected no --layer, --part, --until or "
-                    "--resume");
-      }
-      return run_tiles(command, file, layers_for(file, Layer::color, exr));
-    }
-    const World world = compile(file.scene);
-    if (!command.until.empty() || command.resume) {
-      if (!picture_of_colors) {
-        throw Error(ErrorKind::usage, "--until and --resume make pictures, expected no --layer");
-      }
-      return run_growing(command, file, world, layers_for(file, Layer::color, exr));
-    }
-    {
-      ProgressBar bar("render", command.common.quiet);
-      options.progress = bar.callback();
-      options.layers = layers_for(file, layer, exr);
-      frame = file.views.empty() ? render(world, file.camera, file.budget, std::move(options))
-                                 : render_views(world, file.views, file.budget, std::move(options));
-    }
-    if (exr || picture_of_colors) {
-      io::write_frame(command.output, frame);
-    } else {
-      io::write_layer(command.output, frame, layer, {.legend = !command.no_legend, .range = range});
-    }
-    if (!command.common.quiet) {
-      std::vector<Camera> cameras{file.camera};
-      if (!file.views.empty()) cameras.clear();
-      for (const View& one : file.views) cameras.push_back(one.camera);
-      for (const Camera& camera : cameras) {
-        for (const std::string& fault : find_eye_faults(file.scene, world, camera)) {
-          complain(fmt::format("{}: note: {}", command.common.scene, fault));
-        }
-      }
-      // Points of planes that are not decided yet have a note of their own.
-      const double lanes = static_cast<double>(frame.tally.lanes);
-      const double spent = static_cast<double>(frame.tally.spent);
-      if (!file.scene.plane && spent > 0.05 * lanes) {
-        complain(
-            fmt::format("{}: note: {:.0f} % of the lanes ran out of steps and show no surface; "
-                        "the layer 'ending' shows where",
-                        command.common.scene, 100 * spent / lanes));
-      }
-    }
-    if (command.common.json) {
-      put(io::frame_json(frame));
-    } else if (!command.common.quiet) {
-      put(io::cost_text(frame));
-      if (command.cost) {
-        tell_sets(file.scene);
-        put(io::stages_text(frame.cost));
-      }
-      print("{}\n", command.output);
-    }
-    return success;
+    return run_picture(command, file, layer, range);
   });
 }
 
 int run(const SweepCommand& command) {
   return on_scene(command.common, [&](io::SceneFile& file) {
     if (!command.common.quiet) warn(file);
+    io::RunFacts facts = facts_of(file, command.common.threads);
     std::vector<std::string> texts = command.limits;
-    const std::optional<double> most_p95_ms = take_number(texts, "p95_ms");
-    const std::optional<double> most_ms = take_time(texts);
-    const std::vector<Limit> limits = parse_limits(texts);
-    std::vector<Vary> vary;
-    for (const std::string& text : command.vary) {
-      try {
-        vary.push_back(parse_vary(text));
-      } catch (const Error& error) {
-        throw Error(error.kind(), fmt::format("--vary {}", error.message()));
-      }
-    }
-    try {
-      parse_limit(command.metric + "=0");
-    } catch (const Error& error) {
-      throw Error(error.kind(), fmt::format("--metric {}", error.message()));
-    }
-    SweepOptions options;
-    options.repeats = command.repeats;
-    options.warm_up = command.warm_up;
-    options.precision = command.precision / 100;
-    options.one_by_one = command.one_by_one;
-    options.metric = command.metric;
-    options.by = static_cast<RankBy>(std::ranges::find(choice_names<RankBy>, command.by) -
-                                     choice_names<RankBy>.begin());
-    if (options.by == RankBy::work && (most_ms || most_p95_ms)) {
+    facts.most_p95_ms = take_number(texts, "p95_ms");
+    facts.most_ms = take_time(texts);
+    facts.limits = parse_limits(texts);
+    const std::vector<Vary> vary = varied_by(command);
+    const SweepOptions options = sweep_options(command, file);
+    if (options.by == RankBy::work && (facts.most_ms || facts.most_p95_ms)) {
       throw Error(ErrorKind::usage,
                   "--by work: no clock is read, expected limits of errors, or --by time");
     }
-    if (!command.views.empty()) options.views = io::read_views(command.views, file);
-    if (most_p95_ms && options.views.size() < 2) {
+    if (facts.most_p95_ms && options.views.size() < 2) {
       throw Error(ErrorKind::usage, "--limit p95_ms: of one view, expected several by --views");
-    }
-    if (command.reference == name_of(ReferenceKind::best)) {
-      options.reference = ReferenceKind::best;
-    } else if (command.reference != name_of(ReferenceKind::varied)) {
-      options.given = std::make_shared<const Frame>(io::read_frame(command.reference));
-    }
-    if (!command.common.quiet) {
-      options.announce = [](const ReferencePlan& plan) {
-        if (plan.guess_ms < 2000) return;
-        const std::string views =
-            plan.views > 1 ? fmt::format("{} references", plan.views) : "the reference";
-        complain(fmt::format("sweep: {} first, about {}", views, time_text(plan.guess_ms / 1000)));
-      };
-      options.first_look = [](const Sweep& look) {
-        complain("sweep: what each setting costs, until then");
-        std::istringstream lines(io::first_look_text(look));
-        for (std::string line; std::getline(lines, line);) complain(line);
-      };
     }
     const io::OutputFolder folder(command.output);
     const Stoppable stoppable;
-    io::RunFacts facts = facts_of(file, command.common.threads);
-    facts.limits = limits;
-    facts.most_ms = most_ms;
-    facts.most_p95_ms = most_p95_ms;
     Sweep result;
     {
       ProgressBar bar("sweep", command.common.quiet);
@@ -365,13 +407,7 @@ int run(const SweepCommand& command) {
       run.facts = facts;
       result = io::run_sweep(file, vary, command.output, options, run);
     }
-    const bool timed = most_ms || most_p95_ms;
-    const bool limited = timed || !limits.empty();
-    constexpr double any = std::numeric_limits<double>::infinity();
-    const Setting* best =
-        !limited ? nullptr
-        : timed  ? best_within(result, most_ms.value_or(any), limits, most_p95_ms.value_or(any))
-                 : cheapest_within(result, limits);
+    const Setting* const best = chosen_by(result, facts);
     if (best != nullptr) {
       facts.chosen = static_cast<std::size_t>(best - result.settings.data());
     }
@@ -385,28 +421,8 @@ int run(const SweepCommand& command) {
         if (!path.empty()) print("{}\n", path);
       }
     }
-    if (!files.problem.empty() && !command.common.quiet) {
-      complain(files.problem);
-    }
-    if (!limited) return success;
-    std::string wanted;
-    if (most_ms) wanted = fmt::format("{:.6g} ms at most", *most_ms);
-    if (most_p95_ms) {
-      wanted += fmt::format("{}{:.6g} ms at most for 95 in 100", wanted.empty() ? "" : ", ",
-                            *most_p95_ms);
-    }
-    for (const Limit& limit : limits) wanted += (wanted.empty() ? "" : ", ") + limit_text(limit);
-    if (best == nullptr) {
-      complain("no setting keeps " + wanted + nearest_text(result, facts));
-      return check_failed;
-    }
-    if (!command.common.quiet && !command.common.json) {
-      const Metric& metric = *parse_limit(result.metric + "=0").metric;
-      print("{} with {}: {:.3f} {}, {}\n{}\n", timed ? "most accurate" : "cheapest", wanted,
-            best->total_ms.median, cost_name(result.by), error_text(metric, *best),
-            render_line(command, result, *best));
-    }
-    return success;
+    if (!files.problem.empty() && !command.common.quiet) complain(files.problem);
+    return tell_chosen(command, result, facts, best);
   });
 }
 

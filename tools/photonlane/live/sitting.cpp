@@ -214,16 +214,7 @@ void Sitting::remember(const WalkMove& move) {
   if (moves_.size() < most_moves) moves_.push_back(move);
 }
 
-void Sitting::apply(const Json& act) {
-  const bool plane = scene_->world.plane() != nullptr;
-  Camera& camera = settings_.camera;
-  const auto only = act.begin();
-  const std::string& what = only.key();
-  const Json& value = only.value();
-  const auto move_done = [&] {
-    moved_ = Clock::now();
-    version_ += 1;
-  };
+bool Sitting::apply_to_settings(const std::string& what, const Json& value) {
   if (what == "set") {
     set(value.at(0).get<std::string>(), value.at(1).get<std::string>(),
         value.size() > 2 && value.at(2).get<bool>());
@@ -233,7 +224,7 @@ void Sitting::apply(const Json& act) {
   } else if (what == "settings") {
     // All changes at once, from what the file says.
     Settings fresh = base_;
-    fresh.camera = camera;
+    fresh.camera = settings_.camera;
     Changes changes;
     for (const Json& one : value) {
       changes.emplace_back(one.at("name").get<std::string>(), one.at("value").get<std::string>());
@@ -243,8 +234,8 @@ void Sitting::apply(const Json& act) {
     settings_ = fresh;
     changed();
   } else if (what == "undo") {
-    if (before_.empty()) return;
-    const Camera kept = camera;
+    if (before_.empty()) return true;
+    const Camera kept = settings_.camera;
     settings_ = before_.back();
     settings_.camera = kept;
     before_.pop_back();
@@ -282,44 +273,58 @@ void Sitting::apply(const Json& act) {
   } else if (what == "home") {
     go_to(base_.camera);
     changed();
-  } else if (what == "look" && !plane) {
+  } else {
+    return false;
+  }
+  return true;
+}
+
+bool Sitting::apply_to_eye(const std::string& what, const Json& value) {
+  const bool plane = scene_->world.plane() != nullptr;
+  Camera& camera = settings_.camera;
+  if (what == "look" && !plane) {
     // Degrees to the left and upward.
     const double left = degrees(number_of(value.at(0), -360, 360));
     const double up = degrees(number_of(value.at(1), -180, 180));
     camera.heading = std::remainder(camera.heading + left, 2 * std::numbers::pi);
     camera.pitch = std::clamp(camera.pitch + up, -degrees(89), degrees(89));
     if (left != 0 && !flying_) remember({.turn = left, .over = 0.04});
-    move_done();
   } else if (what == "drive" && !plane) {
     const auto share = [&](const char* name) {
       return value.contains(name) ? number_of(value.at(name), -1, 1) : 0.0;
     };
     if (!drive_.any()) advanced_ = Clock::now();
     drive_ = {share("ahead"), share("right"), share("up"), share("turn"), share("tilt")};
-    move_done();
   } else if (what == "widen" && !plane) {
     Camera wider = camera;
     wider.field_of_view =
         std::clamp(camera.field_of_view * number_of(value, 0.1, 10), degrees(1), degrees(150));
     viewing(wider, size_);
     camera = wider;
-    move_done();
   } else if (what == "pan" && plane) {
     camera.window = panned(camera.window, size_, number_of(value.at(0), -1e5, 1e5),
                            number_of(value.at(1), -1e5, 1e5));
-    move_done();
   } else if (what == "zoom" && plane) {
     const double x = number_of(value.at(0), 0, 1) * size_.width;
     const double y = number_of(value.at(1), 0, 1) * size_.height;
     camera.window = zoomed(camera.window, size_, x, y, number_of(value.at(2), 1e-3, 1e3));
-    move_done();
   } else if (what == "look" || what == "drive" || what == "widen" || what == "pan" ||
              what == "zoom") {
     throw Error(ErrorKind::usage,
                 what + (plane ? " is of rooms, this is a plane" : " is of planes, this is a room"));
   } else {
-    throw Error(ErrorKind::usage, "no act is called " + one_line(what));
+    return false;
   }
+  moved_ = Clock::now();
+  version_ += 1;
+  return true;
+}
+
+void Sitting::apply(const Json& act) {
+  const auto only = act.begin();
+  const std::string& what = only.key();
+  if (apply_to_settings(what, only.value()) || apply_to_eye(what, only.value())) return;
+  throw Error(ErrorKind::usage, "no act is called " + one_line(what));
 }
 
 Json Sitting::act(const Json& acts) {

@@ -110,6 +110,10 @@ class Sitting {
  private:
   // With the lock held.
   void apply(const Json& act);
+  /// Acts on knobs and on what the page is told; false where it is no such act.
+  bool apply_to_settings(const std::string& what, const Json& value);
+  /// Acts that move the camera or the window; false where it is no such act.
+  bool apply_to_eye(const std::string& what, const Json& value);
   void set(const std::string& name, const std::string& value, bool turning);
   void keep_for_undo();
   void tell();
