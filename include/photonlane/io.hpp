@@ -6,6 +6,7 @@
 ///   Frame frame = render(compile(file.scene), file.camera, file.budget);
 ///   io::write_frame("glasshouse.png", frame);
 
+#include "photonlane/io/camera_pairs.hpp"
 #include "photonlane/io/cost_text.hpp"
 #include "photonlane/io/frame_file.hpp"
 #include "photonlane/io/growing_run.hpp"

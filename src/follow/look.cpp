@@ -42,7 +42,13 @@ void finish(const RoomView& here, const Surfaces& surfaces, const float* before,
   for (std::size_t i = 0; before != nullptr && i < surfaces.size; ++i) distance[i] += before[i];
   const std::optional<Sky>& sky = here.room.sky;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
-    if (surfaces.ending[i] == Ending::hit) continue;
+    if (surfaces.ending[i] == Ending::hit) {
+      // Pictures have the fog before them in their colors.
+      if (surfaces.face[i] == Face::curved && surfaces.share[i] < own_color) {
+        distance[i] = before != nullptr ? before[i] : 0;
+      }
+      continue;
+    }
     if (surfaces.ending[i] == Ending::crossed) {
       colors.red[i] = colors.green[i] = colors.blue[i] = 0;
       continue;
@@ -361,7 +367,7 @@ class Looking {
     const StageScope stage(Work::light);
     Surfaces& surfaces = path_.seen();
     const float* fogged = surfaces.t;
-    if (!surfaces.all_hit || !fresh_) {
+    if (!surfaces.all_hit || !fresh_ || view_.before != nullptr) {
       finish(here_, surfaces, carried_.before(), colors_, distance_);
       fogged = distance_;
     }

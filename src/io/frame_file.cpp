@@ -16,6 +16,7 @@
 
 #include "base/stopwatch.hpp"
 #include "io/files.hpp"
+#include "io/plate_file.hpp"
 #include "io/png_rows.hpp"
 #include "io/run_parts.hpp"
 #include "photonlane/io/layer_picture.hpp"
@@ -302,7 +303,76 @@ Frame read_exr(const std::string& path) {
   }
 }
 
+/// Of the pixels of a window, those of another one, of which it has to hold all.
+std::vector<float> cropped(const std::vector<float>& pixels, const Imath::Box2i& from,
+                           const Imath::Box2i& to) {
+  if (from == to) return pixels;
+  const auto width = static_cast<std::size_t>(from.max.x - from.min.x + 1);
+  std::vector<float> result;
+  for (int y = to.min.y; y <= to.max.y; ++y) {
+    const float* const row = pixels.data() + static_cast<std::size_t>(y - from.min.y) * width;
+    result.insert(result.end(), row + (to.min.x - from.min.x), row + (to.max.x - from.min.x) + 1);
+  }
+  return result;
+}
+
 }  // namespace
+
+PixelPlanes read_exr_channels(const std::string& path, const std::vector<std::string>& names) {
+  const std::string bytes = read_file(path, most_picture_bytes);
+  const ExrWindows windows = exr_windows(bytes, path);
+  const Size size = size_of(windows.data, "a data window", path);
+  PixelPlanes result{size_of(windows.display, "a display window", path), {}};
+  refuse_claims(size, bytes.size(), path);
+  if (!windows.data.intersects(windows.display.min) ||
+      !windows.data.intersects(windows.display.max)) {
+    throw Error(ErrorKind::file, "has no pixels for a part of its display window", Place{path});
+  }
+  try {
+    Imf::InputFile file(path.c_str());
+    if (file.header().dataWindow() != windows.data ||
+        file.header().displayWindow() != windows.display) {
+      throw Error(ErrorKind::file, "has windows given more than once", Place{path});
+    }
+    const Imf::ChannelList& list = file.header().channels();
+    Imf::FrameBuffer buffer;
+    const std::size_t count =
+        static_cast<std::size_t>(size.width) * static_cast<std::size_t>(size.height);
+    result.planes.resize(names.size());
+    for (std::size_t k = 0; k < names.size(); ++k) {
+      const Imf::Channel* const channel = list.findChannel(names[k]);
+      if (channel == nullptr) {
+        std::string has;
+        for (auto it = list.begin(); it != list.end(); ++it) {
+          has += fmt::format("{}{}", has.empty() ? "" : ", ", one_line(it.name()));
+        }
+        throw Error(ErrorKind::file,
+                    fmt::format("has no channel {}, only {}", one_line(names[k]), has),
+                    Place{path});
+      }
+      if (channel->xSampling != 1 || channel->ySampling != 1) {
+        throw Error(ErrorKind::file,
+                    fmt::format("channel {} is subsampled, expected a value a pixel", names[k]),
+                    Place{path});
+      }
+      result.planes[k].resize(count);
+      buffer.insert(names[k], Imf::Slice::Make(Imf::FLOAT, result.planes[k].data(), windows.data, 4,
+                                               4 * static_cast<std::size_t>(size.width)));
+    }
+    file.setFrameBuffer(buffer);
+    file.readPixels(windows.data.min.y, windows.data.max.y);
+  } catch (const Error&) {
+    throw;
+  } catch (const std::bad_alloc&) {
+    throw;
+  } catch (const std::exception&) {
+    throw Error(ErrorKind::file, "is a damaged or incomplete EXR file", Place{path});
+  }
+  for (std::vector<float>& plane : result.planes) {
+    plane = cropped(plane, windows.data, windows.display);
+  }
+  return result;
+}
 
 bool is_exr(const std::string& path) { return ends_with(path, ".exr"); }
 

@@ -11,6 +11,7 @@
 #include "io/files.hpp"
 #include "photonlane/fractal/escape_plane.hpp"
 #include "photonlane/io/runs.hpp"
+#include "photonlane/plates/plate.hpp"
 #include "photonlane/spheres/spheres.hpp"
 #include "photonlane/voxels/voxels.hpp"
 #include "spheres/sphere_store.hpp"
@@ -51,6 +52,15 @@ void add_numbers(const Numbers& numbers, Digest& digest) {
                               numbers.size() * sizeof(Value)));
 }
 
+void add_image(const PlateImage& image, Digest& digest) {
+  if (image.values == nullptr) return;
+  std::vector<float> row(static_cast<std::size_t>(image.size.width));
+  for (int y = 0; y < image.size.height; ++y) {
+    for (int x = 0; x < image.size.width; ++x) row[static_cast<std::size_t>(x)] = image.at(x, y);
+    add_numbers(row, digest);
+  }
+}
+
 /// What volumes and heights hold is read again: fields keep it in a form of their own.
 void add_files(const Field& field, const std::string& folder, Digest& digest) {
   const bool from_file = field.kind() == FieldKind::volume || field.kind() == FieldKind::heights;
@@ -79,6 +89,13 @@ Digest digest_of_scene(const SceneFile& file) {
     for (const std::shared_ptr<const SolidPart>& part : room.parts) {
       if (const auto* const voxels = dynamic_cast<const Voxels*>(part.get())) {
         if (voxels->grid != nullptr) digest.add(voxels->grid->hash(), 0);
+        continue;
+      }
+      if (const auto* const plate = dynamic_cast<const Plate*>(part.get())) {
+        for (const PlateImage* image :
+             {&plate->red, &plate->green, &plate->blue, &plate->alpha, &plate->depth}) {
+          add_image(*image, digest);
+        }
         continue;
       }
       const auto* const spheres = dynamic_cast<const Spheres*>(part.get());

@@ -500,15 +500,15 @@ SceneFile read_document(Node& root, const std::string& text, const std::string& 
   };
   const Node* seen_from = root.find("camera");
   const std::optional<CellMap>& map = file.scene.room().cells;
-  if (map && map->start && (seen_from == nullptr || seen_from->find("eye") == nullptr)) {
+  if (map && map->start &&
+      (seen_from == nullptr ||
+       (seen_from->find("eye") == nullptr && seen_from->find("matrices") == nullptr))) {
     file.camera.eye.x() = (map->start->x + 0.5) * map->cell_size;
     file.camera.eye.y() = (map->start->y + 0.5) * map->cell_size;
   }
   const auto finish = [&](const Node& camera, Size size, Camera& seen_by) {
     check_room(camera, seen_by);
-    if (const Node* target = camera.find("look_at")) look_at(camera, *target, seen_by);
-    const Node* field = camera.find("field_of_view");
-    at_place(field != nullptr ? *field : camera, [&] { viewing(seen_by, size); });
+    finish_camera(camera, size, seen_by);
   };
   if (const Node* camera = root.find("camera")) {
     finish(*camera, file.budget.frame.size(), file.camera);

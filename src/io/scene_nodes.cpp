@@ -6,6 +6,7 @@
 
 #include "io/field_node.hpp"
 #include "io/json.hpp"
+#include "io/plate_node.hpp"
 #include "io/solid_kinds.hpp"
 #include "io/voxel_node.hpp"
 #include "photonlane/field/sample.hpp"
@@ -19,6 +20,7 @@
 #include "photonlane/voxels/terrace_generator.hpp"
 #include "photonlane/voxels/voxels.hpp"
 #include "photonlane/walk/walk.hpp"
+#include "photonlane/world/camera_matrices.hpp"
 
 namespace photonlane::io {
 namespace {
@@ -66,6 +68,9 @@ std::map<std::string, std::string> default_texts() {
   add_defaults(defaults, "voxel_land", land_options_knobs(), LandOptions{});
   add_defaults(defaults, "garden", garden_recipe_knobs(), GardenRecipe{});
   add_defaults(defaults, "field_voxels", field_voxel_recipe_knobs(), FieldVoxelRecipe{});
+  add_defaults(defaults, "plate", plate_knobs(), Plate{});
+  add_defaults(defaults, "plate_depth", plate_depth_knobs(), PlateDepth{});
+  add_defaults(defaults, "matrices", camera_matrices_knobs(), CameraMatrices{});
   add_defaults(defaults, "walk", walk_script_knobs(), WalkScript{});
   add_defaults(defaults, "move", walk_move_knobs(), WalkMove{});
   return defaults;
@@ -205,7 +210,9 @@ const std::vector<SceneNode>& scene_nodes() {
          "where a frame is seen from",
          infos(camera_knobs()),
          {{"look_at", "three numbers [x, y, z], in meters",
-           "a point to show in the middle, instead of heading and pitch", ""}}},
+           "a point to show in the middle, instead of heading and pitch", ""},
+          {"matrices", "a map", "the camera of another program, instead of all but the room",
+           "matrices"}}},
         {"view",
          "an eye and the part of the frame it fills",
          infos(view_knobs()),
@@ -423,8 +430,10 @@ const std::vector<SceneNode>& scene_nodes() {
     const auto after = std::find_if(nodes.begin(), nodes.end(), [](const SceneNode& node) {
       return node.name == "one_sphere";
     });
-    const std::vector<SceneNode> voxels = voxel_nodes();
-    nodes.insert(after + 1, voxels.begin(), voxels.end());
+    std::vector<SceneNode> more = voxel_nodes();
+    const std::vector<SceneNode> plates = plate_nodes();
+    more.insert(more.end(), plates.begin(), plates.end());
+    nodes.insert(after + 1, more.begin(), more.end());
     return nodes;
   }();
   return table;

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "io/plate_node.hpp"
 #include "io/sphere_node.hpp"
 #include "io/voxel_node.hpp"
 
@@ -10,6 +11,7 @@ namespace photonlane::io {
 std::span<const SolidKind> solid_kinds() {
   static const SolidKind table[] = {
       {"spheres", "balls, each met exactly", read_spheres, spheres_text},
+      {"plate", "a picture with depth that was made elsewhere", read_plate, plate_text},
       {"voxels", "small cubes in a grid, kept in a tree", read_voxels, voxels_text},
   };
   return table;

@@ -397,13 +397,7 @@ std::string voxels_text(const SolidPart& part, const Scene& scene, int indent) {
   // What the source says is not said again.
   if (said.own_place) said.at = Voxels().at;
   if (said.own_cell) said.cell = Voxels().cell;
-  text += changed_lines(voxels_knobs(), said, indent);
-  for (std::size_t at = 0; at < voxels.source_text.size();) {
-    const std::size_t stop = voxels.source_text.find('\n', at);
-    text += fmt::format("{:{}}{}\n", "", indent, voxels.source_text.substr(at, stop - at));
-    at = stop + 1;
-  }
-  return text;
+  return text + changed_lines(voxels_knobs(), said, indent) + indented(voxels.source_text, indent);
 }
 
 std::vector<SceneNode> voxel_nodes() {

@@ -35,6 +35,16 @@ std::string keyed(std::string_view key, const std::string& lines, int indent) {
   return fmt::format("{:{}}{}:{}\n", "", indent, key, lines.empty() ? " {}" : "") + lines;
 }
 
+std::string indented(std::string_view lines, int indent) {
+  std::string text;
+  while (!lines.empty()) {
+    const std::size_t stop = std::min(lines.find('\n'), lines.size());
+    text += fmt::format("{:{}}{}\n", "", indent, lines.substr(0, stop));
+    lines.remove_prefix(std::min(stop + 1, lines.size()));
+  }
+  return text;
+}
+
 std::string list_item(std::string lines, int indent) {
   if (lines.empty()) return fmt::format("{:{}}- {{}}\n", "", indent);
   lines[static_cast<std::size_t>(indent)] = '-';

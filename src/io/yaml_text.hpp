@@ -41,6 +41,9 @@ std::string changed_lines(std::span<const Knob<Owner>> table, const Owner& owner
 /// A key and the lines of its map, which may be none.
 std::string keyed(std::string_view key, const std::string& lines, int indent);
 
+/// Lines, each so many spaces farther in.
+std::string indented(std::string_view lines, int indent);
+
 /// An entry of a list whose lines are two spaces farther in, which may be none.
 std::string list_item(std::string lines, int indent);
 

@@ -10,6 +10,7 @@
 #include "photonlane/field/stretch.hpp"
 #include "photonlane/frame/render.hpp"
 #include "photonlane/grid/reach.hpp"
+#include "plates/plate_solid.hpp"
 #include "spheres/sphere_solid.hpp"
 #include "voxels/voxel_solid.hpp"
 
@@ -250,6 +251,11 @@ void check_solids(const Room& source, const CompiledRoom& room, const Camera* ca
     report.solids.push_back(prefix + solid->summary());
     if (const auto* const voxels = dynamic_cast<const VoxelSolid*>(solid.get())) {
       for (const std::string& fault : voxels->faults()) report.warnings.push_back(prefix + fault);
+    }
+    if (const auto* const plate = dynamic_cast<const PlateSolid*>(solid.get())) {
+      for (const std::string& fault : find_plate_faults(plate->plate())) {
+        report.warnings.push_back(prefix + fault);
+      }
     }
     const auto* const spheres = dynamic_cast<const SphereSolid*>(solid.get());
     if (spheres == nullptr) continue;

@@ -4,6 +4,14 @@
 #include <cmath>
 
 namespace photonlane {
+namespace {
+
+bool is_picture(const Surfaces& surfaces, std::size_t i) {
+  return surfaces.face[i] == Face::curved &&
+         (surfaces.share[i] == lit_color || surfaces.share[i] == shown_color);
+}
+
+}  // namespace
 
 ScatterSurface scatter_surface(const std::vector<Material>& materials, const Surfaces& surfaces,
                                std::size_t i, const Colors& colors, bool inside) {
@@ -14,6 +22,8 @@ ScatterSurface scatter_surface(const std::vector<Material>& materials, const Sur
   const float whole = result.opacity > 1e-6f ? 1 / result.opacity : 0;
   result.base = Color(colors.red[i], colors.green[i], colors.blue[i]) * whole;
   result.base = result.base.max(0.0f).min(1.0f);
+  // Its light is in its color, and goes on from there as it is.
+  if (is_picture(surfaces, i)) result.base = Color(0, 0, 0);
   result.tint = material.tint;
   double metal = material.metal;
   double specular = material.specular;
@@ -46,6 +56,7 @@ ScatterSurface scatter_surface(const std::vector<Material>& materials, const Sur
 
 Color emission_of(const std::vector<Material>& materials, const Surfaces& surfaces, std::size_t i,
                   const Colors& colors) {
+  if (is_picture(surfaces, i)) return {colors.red[i], colors.green[i], colors.blue[i]};
   const Material& material = materials[surfaces.material[i]];
   double glow = material.glow;
   Color own = material.emission;

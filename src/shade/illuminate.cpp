@@ -46,6 +46,11 @@ bool stands(const CellMap& map, double x, double y, double height) {
          (form->height == 0 || form->height > height);
 }
 
+bool is_lit(const Surfaces& surfaces, std::size_t i) {
+  return surfaces.face[i] == Face::curved && surfaces.share[i] == lit_color &&
+         surfaces.ending[i] == Ending::hit;
+}
+
 /// The light that falls on surfaces, and what they throw back of it toward the eye.
 struct Falling {
   Light light;
@@ -576,6 +581,7 @@ void add_ambient(const SceneView& view, const RoomView& here, const LightBudget&
 void shade_curved(const Surfaces& surfaces, Colors& colors) {
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.face[i] != Face::curved || surfaces.ending[i] != Ending::hit) continue;
+    if (surfaces.share[i] < own_color) continue;
     const float facing =
         0.36f * surfaces.normal_x[i] - 0.48f * surfaces.normal_y[i] + 0.8f * surfaces.normal_z[i];
     const float shade = 0.65f + 0.35f * facing;
@@ -601,20 +607,13 @@ void add_emission(const SceneView& view, const Surfaces& surfaces, Colors& color
   }
 }
 
-}  // namespace
-
-void illuminate(const SceneView& view, const RoomView& here, const LightBudget& budget,
-                const PixelPlace& place, const LookedAt& seen, Colors& colors, Tally& tally) {
+/// All light that falls on surfaces in one room.
+Falling fall(const SceneView& view, const RoomView& here, const LightBudget& budget,
+             const PixelPlace& place, const LookedAt& seen, Tally& tally) {
   const Surfaces& surfaces = seen.surfaces;
   const Lighting& lighting = here.room.light;
-  if (!lighting.lit() && here.images.empty()) {
-    if (surfaces.any_curved) shade_curved(surfaces, colors);
-    add_emission(view, surfaces, colors);
-    return;
-  }
   Falling falling;
-  const bool glossy = seen.gloss != nullptr;
-  if (glossy) falling.gleam = {};
+  if (seen.gloss != nullptr) falling.gleam = {};
   Light& light = falling.light;
   {
     const StageScope stage(LaneKind::corners, Work::light, surfaces.size);
@@ -640,9 +639,61 @@ void illuminate(const SceneView& view, const RoomView& here, const LightBudget& 
       add_lamp(view, here, budget, place, image.lamp, image.way, seen, falling, tally);
     }
   }
+  return falling;
+}
 
+/// Surfaces whose colors have their light in them.
+bool any_lit(const Surfaces& surfaces) {
+  if (!surfaces.any_curved) return false;
+  for (std::size_t i = 0; i < surfaces.size; ++i) {
+    if (is_lit(surfaces, i)) return true;
+  }
+  return false;
+}
+
+/// Divides the light on surfaces whose colors have it in them by what fell there before anything
+/// else was in the scene: what is left is a factor.
+void take_out_light_before(const SceneView& view, const RoomView& here, const LightBudget& budget,
+                           const PixelPlace& place, const LookedAt& seen, Light& light,
+                           Tally& tally) {
+  Surfaces lit = seen.surfaces;
+  for (std::size_t i = 0; i < lit.size; ++i) {
+    if (!is_lit(lit, i)) lit.ending[i] = Ending::escaped;
+  }
+  const SceneView& before = *view.before->view;
+  const Falling fell =
+      fall(before, before.rooms[here.index], budget, place, {lit, seen.rays, nullptr}, tally);
+  for (std::size_t i = 0; i < lit.size; ++i) {
+    if (lit.ending[i] != Ending::hit) continue;
+    const auto share = [](float now, float then) {
+      return then > 1e-6f ? std::clamp(now / then, 0.0f, 1.0f) : 1.0f;
+    };
+    light.red[i] = share(light.red[i], fell.light.red[i]);
+    light.green[i] = share(light.green[i], fell.light.green[i]);
+    light.blue[i] = share(light.blue[i], fell.light.blue[i]);
+  }
+}
+
+}  // namespace
+
+void illuminate(const SceneView& view, const RoomView& here, const LightBudget& budget,
+                const PixelPlace& place, const LookedAt& seen, Colors& colors, Tally& tally) {
+  const Surfaces& surfaces = seen.surfaces;
+  const Lighting& lighting = here.room.light;
+  if (!lighting.lit() && here.images.empty()) {
+    if (surfaces.any_curved) shade_curved(surfaces, colors);
+    add_emission(view, surfaces, colors);
+    return;
+  }
+  Falling falling = fall(view, here, budget, place, seen, tally);
+  Light& light = falling.light;
+  const bool glossy = seen.gloss != nullptr;
+  if (view.before != nullptr && any_lit(surfaces)) {
+    take_out_light_before(view, here, budget, place, seen, light, tally);
+  }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] != Ending::hit) continue;
+    if (surfaces.face[i] == Face::curved && surfaces.share[i] == shown_color) continue;
     const auto glow = static_cast<float>(view.world.materials()[surfaces.material[i]].glow);
     colors.red[i] *= std::max(light.red[i], glow);
     colors.green[i] *= std::max(light.green[i], glow);

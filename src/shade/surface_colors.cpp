@@ -2,6 +2,7 @@
 
 #include <cmath>
 
+#include "base/shared_exponent.hpp"
 #include "base/stage_clock.hpp"
 #include "light/surface_pattern.hpp"
 
@@ -83,8 +84,11 @@ bool paint_all(const SceneView& view, const RoomView& here, const Surfaces& surf
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.face[i] != Face::curved || surfaces.ending[i] != Ending::hit) continue;
     mixed = mixed || surfaces.share[i] > 0;
-    if (surfaces.share[i] != own_color) continue;
-    const Color own = color_from_code(surfaces.other[i]) * colors.alpha[i];
+    if (surfaces.share[i] >= 0) continue;
+    const Color own =
+        (surfaces.share[i] == own_color ? color_from_code(surfaces.other[i])
+                                        : color_from_shared_exponent(surfaces.other[i])) *
+        colors.alpha[i];
     colors.red[i] = own[0];
     colors.green[i] = own[1];
     colors.blue[i] = own[2];

@@ -47,12 +47,16 @@ HitBatch<Number> trace_several(const CompiledRoom& room, const LaneBatch<Number>
   }
   // Kernels look up to the end of a whole vector.
   std::fill(rest.limit + lanes.size, rest.limit + LaneBatch<Number>::capacity, Number(0));
-  for (const std::shared_ptr<const Solid>& solid : room.others()) {
-    HitBatch<Number> own;
-    ask_in_company(*solid, rest, budget, own);
-    take_nearer(own, lanes.size, hits);
-    for (std::size_t i = 0; i < lanes.size; ++i) {
-      if (hits.ending[i] != Ending::escaped) rest.limit[i] = std::min(rest.limit[i], hits.t[i]);
+  // What pictures say is known soonest: fields are marched no farther than that.
+  for (const bool pictures : {true, false}) {
+    for (const std::shared_ptr<const Solid>& solid : room.others()) {
+      if (solid->already_lit() != pictures) continue;
+      HitBatch<Number> own;
+      ask_in_company(*solid, rest, budget, own);
+      take_nearer(own, lanes.size, hits);
+      for (std::size_t i = 0; i < lanes.size; ++i) {
+        if (hits.ending[i] != Ending::escaped) rest.limit[i] = std::min(rest.limit[i], hits.t[i]);
+      }
     }
   }
   tally.evaluations += hits.shared_evaluations;

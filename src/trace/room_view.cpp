@@ -73,10 +73,10 @@ Vec3d middle_of(const CompiledRoom& room) {
 
 const PortalFace& RoomView::face(std::uint32_t item) const { return room.portals->faces()[item]; }
 
-std::vector<RoomView> view_rooms(const World& world, std::size_t eye_room, const Vec3d& eye,
-                                 const Budget& budget, double pixel_angle) {
+std::vector<RoomView> view_rooms(const World& world, std::span<const CompiledRoom> rooms,
+                                 std::size_t eye_room, const Vec3d& eye, const Budget& budget,
+                                 double pixel_angle) {
   std::vector<RoomView> views;
-  const auto rooms = world.rooms();
   views.reserve(rooms.size());
   for (std::size_t r = 0; r < rooms.size(); ++r) {
     const CompiledRoom& room = rooms[r];

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <span>
 #include <vector>
 
 #include "grid/column_events.hpp"
@@ -46,9 +47,10 @@ struct RoomView {
   const PortalFace& face(std::uint32_t item) const;
 };
 
-/// All rooms of a world, seen by an eye in one of them; light comes through up to `crossings`
-/// portals.
-std::vector<RoomView> view_rooms(const World& world, std::size_t eye_room, const Vec3d& eye,
-                                 const Budget& budget, double pixel_angle);
+/// Rooms of a world, seen by an eye in one of them; light comes through up to `crossings` portals.
+/// They stay where they are for as long as they are looked at.
+std::vector<RoomView> view_rooms(const World& world, std::span<const CompiledRoom> rooms,
+                                 std::size_t eye_room, const Vec3d& eye, const Budget& budget,
+                                 double pixel_angle);
 
 }  // namespace photonlane

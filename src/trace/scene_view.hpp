@@ -1,5 +1,7 @@
 #pragma once
 
+#include <memory>
+#include <optional>
 #include <vector>
 
 #include "photonlane/lane/budget.hpp"
@@ -10,6 +12,8 @@ namespace photonlane {
 
 class LaneRecorder;
 
+struct SceneBefore;
+
 /// A world as one frame looks at it: all that tracing, shading and following lanes ask.
 struct SceneView {
   const World& world;
@@ -18,14 +22,17 @@ struct SceneView {
   std::vector<RoomView> rooms;
   std::size_t eye_room = 0;
 
-  bool wet = false;             ///< some floor reflects
-  bool glossy = false;          ///< some material throws light back or bends it
-  bool emits = false;           ///< some material emits light beside its glow
-  bool patterned = false;       ///< some material has a pattern
-  bool panels = false;          ///< some room has upright pictures
-  bool portals = false;         ///< some room has one, or a swell
-  bool marches = false;         ///< some room has solids other than cells
-  bool gains = false;           ///< some solid gains by company
+  bool wet = false;        ///< some floor reflects
+  bool glossy = false;     ///< some material throws light back or bends it
+  bool emits = false;      ///< some material emits light beside its glow
+  bool patterned = false;  ///< some material has a pattern
+  bool panels = false;     ///< some room has upright pictures
+  bool portals = false;    ///< some room has one, or a swell
+  bool marches = false;    ///< some room has solids other than cells
+  bool gains = false;      ///< some solid gains by company
+  /// Where some solid has its light in its colors: the same with those solids alone, by which light
+  /// fell on them before; else null.
+  std::shared_ptr<const SceneBefore> before{};
   LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
 
   /// The room the eye is in.
@@ -35,6 +42,12 @@ struct SceneView {
   bool in_company() const { return gains && log == nullptr; }
   /// What a sample counts in its pixel.
   float sample_share() const { return 1.0f / static_cast<float>(budget.frame.samples); }
+};
+
+/// Rooms of a world with the solids alone that have their light in their colors.
+struct SceneBefore {
+  std::vector<CompiledRoom> rooms;
+  std::optional<SceneView> view;
 };
 
 /// A world as a camera sees it.

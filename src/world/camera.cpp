@@ -2,9 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <Eigen/Geometry>
 #include <cmath>
 
 #include "photonlane/base/trigonometry.hpp"
+#include "world/camera_axes.hpp"
 
 namespace photonlane {
 namespace {
@@ -33,6 +35,14 @@ std::span<const Knob<Camera>> camera_knobs() {
       knob<&Camera::projection>("projection", "", {},
                                 "planar keeps straight walls straight, cylindrical gives every "
                                 "column the same angle"),
+      knob<&Camera::shift_x>("shift_x", "", {-4, 4},
+                             "how far the view axis lies right of the frame's middle, as a share "
+                             "of its width"),
+      knob<&Camera::shift_y>("shift_y", "", {-4, 4},
+                             "how far the view axis lies above the frame's middle, as a share of "
+                             "its height"),
+      knob<&Camera::pixel_aspect>("pixel_aspect", "", {0.01, 100},
+                                  "width of a pixel over its height"),
       knob<&Camera::room>("room", "", {}, "the room the eye is in, by name; empty: the first"),
   };
   return table;
@@ -55,10 +65,14 @@ Viewing viewing(const Camera& camera, Size size) {
   view.center_x = 0.5 * size.width;
   view.center_y = 0.5 * size.height;
   if (vertical) {
-    view.focal = view.center_y / tangent(field / 2);
+    view.focal_y = view.center_y / tangent(field / 2);
+    view.focal = view.focal_y / camera.pixel_aspect;
   } else {
     view.focal = planar ? view.center_x / tangent(field / 2) : size.width / field;
+    view.focal_y = view.focal * camera.pixel_aspect;
   }
+  view.center_x += camera.shift_x * size.width;
+  view.center_y -= camera.shift_y * size.height;
   if (!planar && size.width / view.focal > 2 * pi * (1 + 1e-9)) {
     throw Error(ErrorKind::input,
                 fmt::format("camera.field_of_view: a frame of {}x{} pixels would show {:.6g} "
@@ -76,6 +90,20 @@ Viewing viewing(const Camera& camera, Size size) {
   view.right = aside * roll_cosine - upright * roll_sine;
   view.up = upright * roll_cosine + aside * roll_sine;
   return view;
+}
+
+void turn_camera(const Vec3d& forward, const Vec3d& up, Camera& camera) {
+  const double level = std::hypot(forward.x(), forward.y());
+  camera.pitch = std::atan2(forward.z(), level);
+  // Straight up or down the heading is that of the picture's upper edge.
+  const bool steep = level < 1e-9;
+  const Vec3d ahead = steep ? Vec3d(up * (forward.z() > 0 ? -1 : 1)) : forward;
+  camera.heading = std::atan2(ahead.y(), ahead.x());
+  camera.roll = 0;
+  if (steep) return;
+  const Vec3d aside(std::sin(camera.heading), -std::cos(camera.heading), 0);
+  const Vec3d upright = aside.cross(forward);
+  camera.roll = std::atan2(up.dot(aside), up.dot(upright));
 }
 
 Camera Camera::look_at(const Vec3d& eye, const Vec3d& target, double field_of_view) {

@@ -13,9 +13,10 @@ namespace photonlane {
 namespace {
 
 TEST(Folders, LowerOnesNeverIncludeHigherOnes) {
-  const std::vector<std::string> order{"base",   "lane",  "grid",  "field", "fractal", "spheres",
-                                       "voxels", "room",  "light", "world", "trace",   "shade",
-                                       "follow", "paths", "frame", "walk",  "measure", "io"};
+  const std::vector<std::string> order{"base",    "lane",   "grid",    "field",  "fractal",
+                                       "spheres", "voxels", "room",    "light",  "world",
+                                       "plates",  "trace",  "shade",   "follow", "paths",
+                                       "frame",   "walk",   "measure", "io"};
   const auto rank = [&](const std::string& folder) {
     return std::find(order.begin(), order.end(), folder) - order.begin();
   };

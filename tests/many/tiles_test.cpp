@@ -294,7 +294,7 @@ TEST_F(TilesOfMany, AreTheSameBytes) {
 
 TEST_F(TilesOfMany, GoOnWhenOneIsKilled) {
   const std::string scene = demo + "fountain.yaml";
-  const std::string size = "--size 320x200 --set frame.samples=3";
+  const std::string size = "--size 320x200 --set frame.samples=2";
   const std::string whole = whole_of(scene, size);
   for (int round = 0; round < 4; ++round) {
     const std::string kept = fmt::format("kept{}", round);

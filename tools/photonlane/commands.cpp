@@ -474,6 +474,32 @@ int run(const CheckCommand& command) {
   });
 }
 
+int run(const MatchCommand& command) {
+  return on_scene(command.common, [&](io::SceneFile& file) {
+    Size size = file.budget.frame.size();
+    for (const Room& room : file.scene.rooms) {
+      for (const std::shared_ptr<const SolidPart>& part : room.parts) {
+        const auto* const plate = dynamic_cast<const Plate*>(part.get());
+        if (plate != nullptr && command.common.size.empty()) size = plate->depth.size;
+      }
+    }
+    const std::vector<PlateMark> pairs = io::read_pairs(command.pairs);
+    const CameraMatch match = [&] {
+      try {
+        return match_camera(pairs, size, {.shift = command.shift, .aspect = command.aspect});
+      } catch (const Error& error) {
+        throw error.at(Place{command.pairs});
+      }
+    }();
+    if (command.common.json) {
+      put(io::match_json(match, pairs));
+    } else if (!command.common.quiet) {
+      put(io::match_text(match, pairs));
+    }
+    return match.outliers.empty() && match.unsure.empty() ? success : check_failed;
+  });
+}
+
 int run(const MakeMapCommand& command) {
   io::check_output(command.output, {".yaml", ".txt", ".png"});
   MapRecipe recipe;

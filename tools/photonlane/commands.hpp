@@ -129,6 +129,13 @@ struct CheckCommand {
   SceneOptions common;
 };
 
+struct MatchCommand {
+  SceneOptions common;
+  std::string pairs;
+  bool shift = false;
+  bool aspect = false;
+};
+
 struct LaneCommand {
   SceneOptions common;
   std::string pixel;
@@ -198,6 +205,7 @@ int run(const ZoomCommand& command);
 int run(const FindCommand& command);
 int run(const CompareCommand& command);
 int run(const CheckCommand& command);
+int run(const MatchCommand& command);
 int run(const DescribeCommand& command);
 int run(const DemoCommand& command);
 

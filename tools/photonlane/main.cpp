@@ -78,6 +78,7 @@ struct Arguments {
   SweepCommand sweep;
   CompareCommand compare;
   CheckCommand check;
+  MatchCommand match;
   LaneCommand lane;
   WalkCommand walk;
   ZoomCommand zoom;
@@ -240,6 +241,21 @@ void add_check(CLI::App& app, Arguments& all) {
       "warning.");
   add_scene(*check_app, check.common);
   check_app->callback([&] { all.chosen = [&] { return run(all.check); }; });
+}
+
+void add_match(CLI::App& app, Arguments& all) {
+  MatchCommand& match = all.match;
+  CLI::App* match_app = app.add_subcommand(
+      "match",
+      "find the camera that shows known places at known pixels\nThe file has a pair a line: pixel "
+      "x, pixel y, and x, y, z in meters; six or more. The picture is the scene's plate, or a "
+      "frame of its size. Prints the camera as a scene has it, how sure it is, and how far each "
+      "pair is off. Exit code 1 where a pair is an outlier or something cannot be told.");
+  add_scene(*match_app, match.common);
+  match_app->add_option("--pairs", match.pairs, "the file")->required()->type_name("FILE");
+  match_app->add_flag("--shift", match.shift, "seek the lens shift as well");
+  match_app->add_flag("--aspect", match.aspect, "seek the aspect of pixels as well");
+  match_app->callback([&] { all.chosen = [&] { return run(all.match); }; });
 }
 
 void add_lane(CLI::App& app, Arguments& all) {
@@ -603,6 +619,7 @@ int run_tool(int argc, char** argv) {
   add_keep(app, all.bench.keep, all.chosen);
   add_judge(app, all.bench.judge, all.chosen);
   add_check(app, all);
+  add_match(app, all);
   add_lane(app, all);
   add_walk(app, all);
   add_zoom(app, all);

@@ -121,6 +121,10 @@ inline constexpr std::uint32_t no_material = 0xffffffffu;
 /// A share of another material, in hits: `other` is no material but the color that what was met has
 /// instead of its material's, 0xRRGGBB in sRGB.
 inline constexpr float own_color = -1;
+/// The same for a picture's light, as shared_exponent_code() makes it: it is seen as it is, less
+/// what others keep of the light that falls there; or just as it is.
+inline constexpr float lit_color = -2;
+inline constexpr float shown_color = -3;
 
 /// Where the lanes of a batch ended, in the batch's order.
 template <class Number>

@@ -95,6 +95,8 @@ class Solid {
   virtual void measure(const DistanceBatch& batch) const;
   /// The place of the surface nearest to one; none where that is not known.
   virtual std::optional<ClosestSurface> closest(const Vec3d& place) const;
+  /// Whether its colors have in them what light falls on it, as pictures do.
+  virtual bool already_lit() const { return false; }
   /// Its parts made of materials that emit: balls and boxes alone. Light of others is found only by
   /// paths that happen to meet them.
   virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;

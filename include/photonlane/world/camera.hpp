@@ -23,8 +23,7 @@ template <>
 inline constexpr std::array<std::string_view, 2> choice_names<Projection>{"planar", "cylindrical"};
 
 /// Where a frame is seen from. Heading counts counterclockwise seen from above: 0 looks along +x
-/// (east), a quarter turn along +y (north). Pitch looks up, roll tilts the camera clockwise. Pixels
-/// are square.
+/// (east), a quarter turn along +y (north). Pitch looks up, roll tilts the camera clockwise.
 struct Camera {
   Vec3d eye{0, 0, 1.6};                ///< meters; z is the height of the eye above the floor
   double heading = 0;                  ///< radians
@@ -33,8 +32,12 @@ struct Camera {
   double field_of_view = degrees(50);  ///< radians, along `field_axis`
   FieldAxis field_axis = FieldAxis::vertical;
   Projection projection = Projection::planar;
-  std::string room;    ///< the name of the room the eye is in; empty: the first
-  PlaneWindow window;  ///< of a plane, of which all else here says nothing
+  /// The view axis lies so far right of and above the middle of the frame, as shares of its width
+  /// and height; angles of the field of view are those of a frame that is not shifted.
+  double shift_x = 0, shift_y = 0;
+  double pixel_aspect = 1;  ///< width of a pixel over its height
+  std::string room;         ///< the name of the room the eye is in; empty: the first
+  PlaneWindow window;       ///< of a plane, of which all else here says nothing
 
   /// Level cameras see every column of a cell map by one lane.
   bool level() const { return pitch == 0 && roll == 0; }
@@ -48,13 +51,15 @@ std::span<const Knob<Camera>> camera_knobs();
 
 /// What a frame's size makes of a camera. A column at pixel position px from the left lies at
 /// u = (px - width / 2) / focal: the tangent of the angle from the view axis where planar, the
-/// angle itself where cylindrical. A row at py from the top lies at v = (height / 2 - py) / focal,
-/// the tangent of its angle above the middle row at the column's reach.
+/// angle itself where cylindrical. A row at py from the top lies at v = (height / 2 - py) /
+/// focal_y, the tangent of its angle above the middle row at the column's reach. Shifts move the
+/// middle.
 struct Viewing {
   Vec3d forward{1, 0, 0};
   Vec3d right{0, -1, 0};
   Vec3d up{0, 0, 1};
-  double focal = 1;  ///< pixels
+  double focal = 1;    ///< pixels across
+  double focal_y = 1;  ///< pixels down
   double center_x = 0, center_y = 0;
   bool planar = true;
 
@@ -68,7 +73,7 @@ struct Viewing {
   /// Direction of the ray at (u, v) for any camera, of unit length.
   Vec3d ray(double u, double v) const;
   double u(double pixel_x) const { return (pixel_x - center_x) / focal; }
-  double v(double pixel_y) const { return (center_y - pixel_y) / focal; }
+  double v(double pixel_y) const { return (center_y - pixel_y) / focal_y; }
 };
 
 /// Throws Error (input) for a field of view that a flat picture (180 degrees and more) or one
