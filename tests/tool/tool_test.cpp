@@ -510,6 +510,8 @@ TEST_F(Tool, DemoLeavesPicturesDifferenceAndTable) {
                            "evening/cost-error.png",
                            "dew/view.png",
                            "dew/sweep.csv",
+                           "plate/view.png",
+                           "plate/wrong.png",
                            "flowers/view.png",
                            "flowers/dew.png",
                            "flowers/sweep.csv",

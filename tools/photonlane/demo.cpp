@@ -391,6 +391,41 @@ io::Picture beside(std::span<const io::Picture> pictures) {
   return all;
 }
 
+/// A drawn court into which fields grow, and what it looks like where its depth is read wrongly.
+void show_plate(const DemoCommand& command) {
+  const io::OutputFolder made(command.output + "/plate");
+  Show court(command, "glasshouse-plate.yaml", command.output + "/plate");
+  Frame frame = court.frame(court.file().budget);
+  io::write_frame(court.path("view.png"), frame);
+  io::write_layer(court.path("layer-depth.png"), frame, Layer::depth, {});
+  court.say(fmt::format("plate/view.png: {}\n{}", court.file().scene.title, io::cost_text(frame)));
+  Budget small = court.file().budget;
+  small.frame = part_of(small.frame.size(), 2);
+  std::vector<io::Picture> pictures;
+  const auto read_as = [&](const std::string& name, const auto& change) {
+    io::SceneFile wrong = court.file();
+    for (std::shared_ptr<const SolidPart>& part : wrong.scene.room().parts) {
+      if (const auto* const plate = dynamic_cast<const Plate*>(part.get())) {
+        Plate other = *plate;
+        change(other.means);
+        part = std::make_shared<const Plate>(std::move(other));
+        for (const std::string& fault : find_plate_faults(dynamic_cast<const Plate&>(*part))) {
+          court.say(fmt::format("  {}: {}", name, fault));
+        }
+      }
+    }
+    pictures.push_back(io::to_picture(render(
+        compile(wrong.scene), wrong.camera, small,
+        {.layers = {Layer::display}, .threads = command.threads, .progress = {}, .recycle = {}})));
+  };
+  read_as("range zero_to_one", [](PlateDepth& means) { means.range = BufferRange::zero_to_one; });
+  read_as("range minus_one_to_one",
+          [](PlateDepth& means) { means.range = BufferRange::minus_one_to_one; });
+  read_as("nearest twice as far", [](PlateDepth& means) { means.nearest *= 2; });
+  io::write_png(court.path("wrong.png"), beside(pictures));
+  court.say("plate/wrong.png: the same with its depth read as it is not");
+}
+
 /// After dark: light that bounces, what each bounce brings, and how wrong the tricks of the evening
 /// are against it.
 void show_night(const DemoCommand& command) {
@@ -463,11 +498,11 @@ struct Part {
   double seconds;
   void (*show)(const DemoCommand&);
 };
-constexpr Part parts[] = {{"plan", 3, show_stepping},    {"evening", 9, show_light},
-                          {"court", 31, show_fields},    {"wings", 5, show_rooms},
-                          {"window", 15, show_window},   {"dew", 8, show_dew},
-                          {"pollen", 40, show_pollen},   {"terraces", 35, show_terraces},
-                          {"flowers", 50, show_flowers}, {"night", 52, show_night}};
+constexpr Part parts[] = {
+    {"plan", 3, show_stepping},    {"evening", 9, show_light},      {"court", 31, show_fields},
+    {"wings", 5, show_rooms},      {"window", 15, show_window},     {"dew", 8, show_dew},
+    {"pollen", 40, show_pollen},   {"terraces", 35, show_terraces}, {"plate", 6, show_plate},
+    {"flowers", 50, show_flowers}, {"night", 52, show_night}};
 
 /// The parts that are asked for, in their order.
 std::vector<const Part*> parts_of(const DemoCommand& command) {
