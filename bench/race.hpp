@@ -79,6 +79,7 @@ void race_planes(const std::string& wanted, std::vector<Race>& races);
 /// Prints what lanes cost, by kind; only where it is asked for by name.
 void race_lanes(const std::string& wanted, std::vector<Race>& races);
 void race_paths(const std::string& wanted, std::vector<Race>& races);
+void race_plates(const std::string& wanted, std::vector<Race>& races);
 void race_rooms(const std::string& wanted, std::vector<Race>& races);
 /// Asked for as "some spheres" or "large spheres", a table by size too.
 void race_spheres(const std::string& wanted, std::vector<Race>& races);

@@ -361,6 +361,7 @@ int run(int argc, char** argv) {
   race_folds(wanted, races);
   race_planes(wanted, races);
   race_paths(wanted, races);
+  race_plates(wanted, races);
   race_rooms(wanted, races);
   race_spheres(wanted, races);
   race_voxels(wanted, races);
