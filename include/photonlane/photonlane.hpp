@@ -45,6 +45,7 @@
 #include "photonlane/measure/tune.hpp"
 #include "photonlane/plates/camera_match.hpp"
 #include "photonlane/plates/plate.hpp"
+#include "photonlane/plates/plate_field.hpp"
 #include "photonlane/spheres/moving_spheres.hpp"
 #include "photonlane/spheres/pollen_generator.hpp"
 #include "photonlane/spheres/sphere_set.hpp"

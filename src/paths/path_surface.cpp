@@ -8,7 +8,7 @@ namespace {
 
 bool is_picture(const Surfaces& surfaces, std::size_t i) {
   return surfaces.face[i] == Face::curved &&
-         (surfaces.share[i] == lit_color || surfaces.share[i] == shown_color);
+         (is_lit_color(surfaces.share[i]) || surfaces.share[i] == shown_color);
 }
 
 }  // namespace

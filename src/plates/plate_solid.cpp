@@ -39,6 +39,14 @@ void clip(double start, double slope, double& from, double& to) {
 /// surface's own side (Harten, Engquist, Osher and Chakravarthy, "Uniformly High Order Accurate
 /// Essentially Non-oscillatory Schemes, III", 1987).
 float slope_of(const float (&row)[5], float gap) {
+  // Most pixels lie on something flat, with neighbors on it.
+  if (row[1] > 0 && row[3] > 0) {
+    const float apart = std::abs(row[3] - 2 * row[2] + row[1]);
+    const float most = std::max(std::abs(row[2] - row[1]), std::abs(row[3] - row[2]));
+    if (apart <= 1e-6f * row[2] && most <= gap * std::min(row[1], row[3])) {
+      return 0.5f * ((row[3] - row[2]) + (row[2] - row[1]));
+    }
+  }
   constexpr float never = std::numeric_limits<float>::infinity();
   float step[4];
   bool joined[4];
@@ -102,6 +110,7 @@ PlateSolid::PlateSolid(const Plate& plate, std::uint32_t material)
     : plate_(plate), material_(material), size_(plate.depth.size), lens_(plate.camera, size_) {
   make_facets();
   make_levels();
+  make_edges();
 }
 
 void PlateSolid::make_facets() {
@@ -117,7 +126,8 @@ void PlateSolid::make_facets() {
       Facet& facet = facets_[y * width + x];
       facet = {0, 0, 0};
       if (plate_.alpha.values != nullptr && !(plate_.alpha.at(column, row) >= 0.5f)) continue;
-      const double slant = lens_.way(column + 0.5, row + 0.5).norm();
+      const double slant =
+          plate_.means.kind == DepthKind::ray ? lens_.way(column + 0.5, row + 0.5).norm() : 1;
       const auto number = static_cast<double>(plate_.depth.at(column, row));
       const double distance = plate_distance(plate_.means, number, slant);
       if (std::isnan(distance)) {
@@ -171,18 +181,17 @@ void PlateSolid::make_levels() {
         static_cast<std::size_t>(level.width) * static_cast<std::size_t>(level.height),
         {infinite, -infinite});
     const Level* const below = levels_.empty() ? nullptr : &levels_.back();
-    for (int y = 0; y < height; ++y) {
-      for (int x = 0; x < width; ++x) {
-        const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
-                              static_cast<std::size_t>(x);
-        const Reach own = below != nullptr ? below->blocks[i] : reach_of(facets_[i]);
-        Reach& block =
-            level.blocks[static_cast<std::size_t>(y / 4) * static_cast<std::size_t>(level.width) +
-                         static_cast<std::size_t>(x / 4)];
-        block.least = std::min(block.least, own.least);
-        block.most = std::max(block.most, own.most);
+    parallel_for(0, static_cast<std::size_t>(level.height), [&](std::size_t row) {
+      for (std::size_t y = 4 * row; y < std::min(4 * row + 4, std::size_t(height)); ++y) {
+        for (std::size_t x = 0; x < static_cast<std::size_t>(width); ++x) {
+          const std::size_t i = y * static_cast<std::size_t>(width) + x;
+          const Reach own = below != nullptr ? below->blocks[i] : reach_of(facets_[i]);
+          Reach& block = level.blocks[row * static_cast<std::size_t>(level.width) + x / 4];
+          block.least = std::min(block.least, own.least);
+          block.most = std::max(block.most, own.most);
+        }
       }
-    }
+    });
     width = level.width;
     height = level.height;
     levels_.push_back(std::move(level));
@@ -208,6 +217,25 @@ void PlateSolid::make_levels() {
   }
 }
 
+double PlateSolid::distance_at(int x, int y, double px, double py) const {
+  constexpr double infinite = std::numeric_limits<double>::infinity();
+  if (x < 0 || y < 0 || x >= size_.width || y >= size_.height) return infinite;
+  const Facet& facet = facets_[static_cast<std::size_t>(y) * static_cast<std::size_t>(size_.width) +
+                               static_cast<std::size_t>(x)];
+  if (facet.inverse == 0) return infinite;
+  return 1 / std::max(facet.at(px - x - 0.5, py - y - 0.5), 0.5 * double{facet.inverse});
+}
+
+bool PlateSolid::within(const Vec3d& place) const {
+  const PlatePlace at = lens_.place(place - lens_.eye);
+  if (!(at.z > least_z)) return false;
+  const double px = at.x / at.z;
+  const double py = at.y / at.z;
+  if (!(px >= 0 && py >= 0 && px < size_.width && py < size_.height)) return false;
+  const double behind = at.z - distance_at(static_cast<int>(px), static_cast<int>(py), px, py);
+  return behind >= 0 && behind <= plate_.thickness;
+}
+
 /// Of a lane from the plate's own eye.
 PlateSolid::Met PlateSolid::from_eye(const PlatePlace& way, double start, double limit) const {
   if (!(way.z > 0)) return {};
@@ -216,20 +244,20 @@ PlateSolid::Met PlateSolid::from_eye(const PlatePlace& way, double start, double
   if (!(px >= 0 && py >= 0 && px < size_.width && py < size_.height)) return {};
   const double column = std::floor(px);
   const double row = std::floor(py);
-  const std::size_t pixel = static_cast<std::size_t>(row) * static_cast<std::size_t>(size_.width) +
-                            static_cast<std::size_t>(column);
-  const Facet& facet = facets_[pixel];
-  if (facet.inverse == 0) {
+  const std::size_t which = pixel(static_cast<int>(column), static_cast<int>(row));
+  if (!edge_of_.empty() && edge_of_[which] >= 0) {
+    return at_edge(edges_[static_cast<std::size_t>(edge_of_[which])], px, py, way, start, limit);
+  }
+  if (facets_[which].inverse == 0) {
     // A color without a place is behind all else.
     const bool covers = plate_.alpha.values == nullptr ||
                         plate_.alpha.at(static_cast<int>(column), static_cast<int>(row)) >= 0.5f;
-    return covers ? Met{std::numeric_limits<double>::infinity(), pixel, false} : Met{};
+    return covers ? Met{.t = std::numeric_limits<double>::infinity(), .pixel = which} : Met{};
   }
-  const double inverse = facet.at(px - column - 0.5, py - row - 0.5);
   // Across a pixel at an edge what is linear may go past the horizon.
-  const double t = 1 / (std::max(inverse, 0.5 * double{facet.inverse}) * way.z);
+  const double t = distance_at(static_cast<int>(column), static_cast<int>(row), px, py) / way.z;
   if (!(t > start) || !(t < limit)) return {};
-  return {t, pixel, false};
+  return {.t = t, .pixel = which};
 }
 
 /// Of a lane that is over one pixel between two t. `entered` is where it went behind a surface that
@@ -372,9 +400,11 @@ HitBatch<Number> PlateSolid::meet(const LaneBatch<Number>& lanes, const Budget&)
         lanes.any_limit ? std::min(lanes.limit[i], lanes.far_limit) : lanes.far_limit);
     Met met;
     bool backdrop = false;
+    // What was met last has been rounded.
+    const double beyond = after * (1 + 1e-6);
     if (start.squaredNorm() <= near_eye * near_eye) {
       hits.steps[i] = 1;
-      met = from_eye(lens_.place(way), after, limit);
+      met = from_eye(lens_.place(way), beyond, limit);
       if (std::isinf(met.t)) {
         backdrop = true;
         met.t = after < far && limit > far ? far : -1;
@@ -403,11 +433,14 @@ HitBatch<Number> PlateSolid::meet(const LaneBatch<Number>& lanes, const Budget&)
     hits.normal_x[i] = static_cast<float>(normal.x());
     hits.normal_y[i] = static_cast<float>(normal.y());
     hits.normal_z[i] = static_cast<float>(normal.z());
-    float share = 1;
-    if (plate_.alpha.values != nullptr) share = 1 / plate_.alpha.at(x, y);
-    hits.other[i] = shared_exponent_code(plate_.red.at(x, y) * share, plate_.green.at(x, y) * share,
-                                         plate_.blue.at(x, y) * share);
-    hits.share[i] = backdrop ? shown_color : lit_color;
+    if (met.own_color) {
+      hits.other[i] = met.color;
+    } else {
+      const float share = plate_.alpha.values != nullptr ? 1 / plate_.alpha.at(x, y) : 1.0f;
+      const Color own = color(x, y) * share;
+      hits.other[i] = shared_exponent_code(own[0], own[1], own[2]);
+    }
+    hits.share[i] = backdrop ? shown_color : share_of_lit(met.alpha);
   }
   return hits;
 }
@@ -431,7 +464,8 @@ std::string PlateSolid::summary() const {
 }
 
 std::size_t PlateSolid::memory_bytes() const {
-  std::size_t bytes = facets_.size() * sizeof(Facet);
+  std::size_t bytes = facets_.size() * sizeof(Facet) + edge_of_.size() * sizeof(std::int32_t) +
+                      edges_.size() * sizeof(Edge);
   for (const Level& level : levels_) bytes += level.blocks.size() * sizeof(Reach);
   return bytes;
 }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <optional>
 #include <vector>
 
 #include "photonlane/plates/plate.hpp"
@@ -51,11 +52,17 @@ class PlateSolid final : public Solid {
   HitBatch<float> nearest_hit(const LaneBatch<float>& lanes, const Budget& budget) const override;
   HitBatch<double> nearest_hit(const LaneBatch<double>& lanes, const Budget& budget) const override;
   bool already_lit() const override { return true; }
+  bool covers_in_part() const override { return !edges_.empty(); }
   Bounds bounds() const override { return bounds_; }
   std::string summary() const override;
   std::size_t memory_bytes() const override;
 
   const PlateLens& lens() const { return lens_; }
+  /// How far along the axis the facet of a pixel is at a place of the picture; infinite where
+  /// nothing stands, and outside.
+  double distance_at(int x, int y, double px, double py) const;
+  /// Whether a place is within what stands there.
+  bool within(const Vec3d& place) const;
   const Plate& plate() const { return plate_; }
 
  private:
@@ -78,9 +85,39 @@ class PlateSolid final : public Solid {
     double t = -1;  ///< below 0: nothing
     std::size_t pixel = 0;
     bool from_side = false;
+    float alpha = 1;          ///< how much of the lane's pixel it covers
+    std::uint32_t color = 0;  ///< as shared_exponent_code() makes it; with `own_color`
+    bool own_color = false;   ///< it is not the pixel's
+  };
+  /// A pixel that shows something near for a share and something far for the rest.
+  struct Edge {
+    static constexpr std::uint32_t nothing = 0xffffffffu;
+    std::uint32_t front, behind;  ///< pixels whose facets they are on
+    float alpha;                  ///< the share of what is near
+    std::uint32_t front_color, behind_color;
   };
 
+  bool inside(int x, int y) const {
+    return x >= 0 && y >= 0 && x < size_.width && y < size_.height;
+  }
+  std::size_t pixel(int x, int y) const {
+    return static_cast<std::size_t>(y) * static_cast<std::size_t>(size_.width) +
+           static_cast<std::size_t>(x);
+  }
+  const Facet& facet(int x, int y) const { return facets_[pixel(x, y)]; }
+  bool stands(int x, int y) const { return inside(x, y) && facet(x, y).inverse > 0; }
+  Color color(int x, int y) const {
+    return {plate_.red.at(x, y), plate_.green.at(x, y), plate_.blue.at(x, y)};
+  }
+
   void make_facets();
+  void make_edges();
+  /// By the picture's own alpha.
+  std::optional<Edge> edge_by_alpha(int x, int y) const;
+  /// Where depth has a gap: by how much of the colors of both sides the pixel's is made.
+  std::optional<Edge> edge_by_depth(int x, int y) const;
+  Met at_edge(const Edge& edge, double px, double py, const PlatePlace& way, double start,
+              double limit) const;
   void make_levels();
   Met from_eye(const PlatePlace& way, double start, double limit) const;
   Met cross(const Line& line, int x, int y, double from, double to, Met& entered) const;
@@ -95,7 +132,9 @@ class PlateSolid final : public Solid {
   PlateLens lens_;
   Bounds bounds_;
   std::vector<Facet> facets_;
-  std::vector<Level> levels_;  ///< of blocks of 4 x 4 pixels and up
+  std::vector<Level> levels_;          ///< of blocks of 4 x 4 pixels and up
+  std::vector<std::int32_t> edge_of_;  ///< of each pixel, -1 where it has none; empty: none has
+  std::vector<Edge> edges_;
   std::size_t far_pixels_ = 0;
 };
 

@@ -47,7 +47,7 @@ bool stands(const CellMap& map, double x, double y, double height) {
 }
 
 bool is_lit(const Surfaces& surfaces, std::size_t i) {
-  return surfaces.face[i] == Face::curved && surfaces.share[i] == lit_color &&
+  return surfaces.face[i] == Face::curved && is_lit_color(surfaces.share[i]) &&
          surfaces.ending[i] == Ending::hit;
 }
 

@@ -85,6 +85,10 @@ bool paint_all(const SceneView& view, const RoomView& here, const Surfaces& surf
     if (surfaces.face[i] != Face::curved || surfaces.ending[i] != Ending::hit) continue;
     mixed = mixed || surfaces.share[i] > 0;
     if (surfaces.share[i] >= 0) continue;
+    if (is_lit_color(surfaces.share[i]) && surfaces.share[i] < lit_color) {
+      colors.alpha[i] *= alpha_of_lit(surfaces.share[i]);
+      clear = true;
+    }
     const Color own =
         (surfaces.share[i] == own_color ? color_from_code(surfaces.other[i])
                                         : color_from_shared_exponent(surfaces.other[i])) *

@@ -1,5 +1,7 @@
 #include "trace/room_view.hpp"
 
+#include <algorithm>
+
 #include "room/portal_faces.hpp"
 
 namespace photonlane {
@@ -81,9 +83,13 @@ std::vector<RoomView> view_rooms(const World& world, std::span<const CompiledRoo
   for (std::size_t r = 0; r < rooms.size(); ++r) {
     const CompiledRoom& room = rooms[r];
     const Vec3d origin = r == eye_room ? eye : middle_of(room);
-    const PaintTable paint(
+    PaintTable paint(
         world.materials(), world.textures(), origin, budget.texture, pixel_angle,
         budget.light.transport == Transport::paths ? 1.0f : static_cast<float>(room.face_shade));
+    const auto parts = room.parts();
+    paint.clear = paint.clear || std::any_of(parts.begin(), parts.end(), [](const auto& solid) {
+                    return solid->covers_in_part();
+                  });
     PaintTable shadow_paint = paint;
     shadow_paint.sampling = TextureSampling::nearest;
     const Fog& fog = room.fog;

@@ -431,6 +431,87 @@ TEST(Plates, WithoutGuestsArePictures) {
   }
 }
 
+/// A post before a wall of another color, and with `guest` a ball between them; pictures are even
+/// light, so that what differs are edges.
+Scene posts(bool guest) {
+  Scene scene;
+  const auto made_of = [&](float r, float g, float b) {
+    return static_cast<int>(material_of(scene.wall({.base = {r, g, b}, .glow = 1})));
+  };
+  Room& room = scene.room();
+  room.fog.start = 1e5;
+  room.fog.end = 2e5;
+  const int wall = made_of(0.9f, 0.85f, 0.3f);
+  const int post = made_of(0.1f, 0.15f, 0.2f);
+  const int ball = made_of(0.1f, 0.6f, 0.5f);
+  room.light.ambient = {1, 1, 1};
+  room.add(field::place({0, 4, 1}, field::box({12, 0.4, 8})).made_of(wall));
+  room.add(
+      field::place({-0.35, -1, 1}, field::box({0.22, 0.1, 4}), {0, degrees(14), 0}).made_of(post));
+  room.add(field::place({0.6, -1, 1.2}, field::sphere(0.35)).made_of(post));
+  if (guest) room.add(field::place({0.1, 1, 1.1}, field::sphere(1.1)).made_of(ball));
+  return scene;
+}
+
+TEST(Plates, EdgesHaveNoFringeOfWhatWasBehind) {
+  const Camera camera{.eye = {0.05, -4, 1.1}, .heading = degrees(90)};
+  Budget budget{.frame = {96, 72, 64}};
+  budget.light.corners = Corners::none;
+  const LayerSet layers{Layer::color, Layer::depth, Layer::ending};
+  const Frame picture = render(compile(posts(false)), camera, budget, {.layers = layers});
+  const Frame whole = render(compile(posts(true)), camera, budget, {.layers = layers});
+  Pixels pixels({96, 72});
+  for (int y = 0; y < 72; ++y) {
+    for (int x = 0; x < 96; ++x) {
+      const std::size_t i = pixels.at(x, y);
+      pixels.red[i] = picture.values(Layer::color, 0)(x, y);
+      pixels.green[i] = picture.values(Layer::color, 1)(x, y);
+      pixels.blue[i] = picture.values(Layer::color, 2)(x, y);
+      pixels.depth[i] = picture.values(Layer::depth)(x, y);
+    }
+  }
+  Scene scene = posts(true);
+  const Field ball = scene.room().fields.back();
+  scene.room().fields = {ball};
+  scene.room().add(pixels.plate(camera));
+  const Frame parts = render(compile(scene), camera, budget, {.layers = layers});
+  scene.room().fields.clear();
+  const Frame alone = render(compile(scene), camera, budget, {.layers = layers});
+  const Viewing seen = viewing(camera, {96, 72});
+  int mixed = 0;
+  double worst = 0;
+  double sum = 0;
+  for (int y = 1; y < 71; ++y) {
+    for (int x = 1; x < 95; ++x) {
+      // Without guests edges are those of the picture.
+      for (int c = 0; c < 3; ++c) {
+        ASSERT_NEAR(alone.values(Layer::color, c)(x, y), picture.values(Layer::color, c)(x, y),
+                    4e-3f)
+            << x << " " << y;
+      }
+      // Edges of the post and the small ball over the guest, away from its own.
+      const float red = picture.values(Layer::color, 0)(x, y);
+      const bool edge = red > 0.14f && red < 0.86f;
+      const Vec3d way = seen.ray(seen.u(x + 0.5), seen.v(y + 0.5));
+      const Vec3d off = Vec3d(0.1, 1, 1.1) - camera.eye;
+      const bool over_guest = (off - off.dot(way) * way).norm() < 1;
+      if (!edge || !over_guest) continue;
+      ++mixed;
+      double error = 0;
+      for (int c = 0; c < 3; ++c) {
+        error = std::max(error, std::abs(static_cast<double>(parts.values(Layer::color, c)(x, y)) -
+                                         static_cast<double>(whole.values(Layer::color, c)(x, y))));
+      }
+      sum += error;
+      worst = std::max(worst, error);
+    }
+  }
+  EXPECT_GT(mixed, 60);
+  // The wall's yellow would add up to 0.8.
+  EXPECT_LT(sum / mixed, 0.02);
+  EXPECT_LT(worst, 0.12);
+}
+
 TEST(Plates, BallsCastTheShadowsThatGeometrySays) {
   // A level plate of a floor, seen from straight above; a ball over it, and a sun.
   const Size size{200, 200};

@@ -548,6 +548,37 @@ int run(const MakeFractalCommand& command) {
   return success;
 }
 
+namespace {
+
+const Field& field_of(const MakeVolumeCommand& command, const io::SceneFile& file) {
+  const auto& fields = file.scene.room().fields;
+  if (command.field < 1 || command.field > std::ssize(fields)) {
+    throw Error(ErrorKind::usage,
+                fmt::format("--field {}: the scene has {} fields", command.field, fields.size()));
+  }
+  return fields[static_cast<std::size_t>(command.field) - 1];
+}
+
+/// What stands in a box of a plate.
+Field plate_of(const MakeVolumeCommand& command, const io::SceneFile& file) {
+  std::vector<const Plate*> plates;
+  for (const std::shared_ptr<const SolidPart>& part : file.scene.room().parts) {
+    if (const auto* const plate = dynamic_cast<const Plate*>(part.get())) plates.push_back(plate);
+  }
+  if (command.plate > std::ssize(plates)) {
+    throw Error(ErrorKind::usage,
+                fmt::format("--plate {}: the scene has {}", command.plate, plates.size()));
+  }
+  if (command.box.size() != 6) {
+    throw Error(ErrorKind::usage, "--plate takes a box as well: --box X,Y,Z,X,Y,Z");
+  }
+  const std::vector<double>& box = command.box;
+  return plate_field(*plates[static_cast<std::size_t>(command.plate) - 1],
+                     {{box[0], box[1], box[2]}, {box[3], box[4], box[5]}});
+}
+
+}  // namespace
+
 int run(const MakeVolumeCommand& command) {
   io::check_output(command.output, {".volume"});
   VolumeRecipe recipe;
@@ -557,12 +588,7 @@ int run(const MakeVolumeCommand& command) {
   SceneOptions options;
   options.scene = command.scene;
   return on_scene(options, [&](io::SceneFile& file) {
-    const auto& fields = file.scene.room().fields;
-    if (command.field < 1 || command.field > std::ssize(fields)) {
-      throw Error(ErrorKind::usage,
-                  fmt::format("--field {}: the scene has {} fields", command.field, fields.size()));
-    }
-    const Field& field = fields[static_cast<std::size_t>(command.field) - 1];
+    const Field field = command.plate > 0 ? plate_of(command, file) : field_of(command, file);
     const Volume volume = sample_volume(field, recipe);
     io::write_volume(command.output, volume);
     const VolumeError error = volume_error(volume, field);

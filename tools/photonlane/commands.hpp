@@ -57,6 +57,8 @@ struct MakeVolumeCommand {
   std::string scene;
   std::string output;
   int field = 1;
+  int plate = 0;            ///< of a plate instead; 0: of a field
+  std::vector<double> box;  ///< of a plate: the low and the high corner
   std::vector<std::string> sets;
   bool quiet = false;
   bool json = false;

@@ -404,6 +404,15 @@ void add_make_volume(CLI::App& app, Arguments& all) {
   make_volume_app
       ->add_option("--field", make_volume.field, "which of the scene's fields, from 1, the default")
       ->type_name("N");
+  CLI::Option* const plate =
+      make_volume_app->add_option("--plate", make_volume.plate,
+                                  "which of the scene's plates instead, from 1, for smooth joins");
+  plate->type_name("N")->check(CLI::Range(1, 1000));
+  make_volume_app->add_option("--box", make_volume.box, "of a plate: two corners, in meters")
+      ->delimiter(',')
+      ->expected(6)
+      ->needs(plate)
+      ->type_name("X,Y,Z,X,Y,Z");
   make_volume_app
       ->add_option("--set", make_volume.sets,
                    "points, padding or storage, such as points=128; may be given again (photonlane "

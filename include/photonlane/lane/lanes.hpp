@@ -122,9 +122,14 @@ inline constexpr std::uint32_t no_material = 0xffffffffu;
 /// instead of its material's, 0xRRGGBB in sRGB.
 inline constexpr float own_color = -1;
 /// The same for a picture's light, as shared_exponent_code() makes it: it is seen as it is, less
-/// what others keep of the light that falls there; or just as it is.
+/// what others keep of the light that falls there. Shares from here to shown_color say how much of
+/// its pixel it covers: share_of_lit(), alpha_of_lit().
 inline constexpr float lit_color = -2;
+/// The same, just as it is.
 inline constexpr float shown_color = -3;
+constexpr float share_of_lit(float alpha) { return lit_color - (1 - alpha); }
+constexpr bool is_lit_color(float share) { return share <= lit_color && share > shown_color; }
+constexpr float alpha_of_lit(float share) { return 1 - (lit_color - share); }
 
 /// Where the lanes of a batch ended, in the batch's order.
 template <class Number>

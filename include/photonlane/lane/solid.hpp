@@ -97,6 +97,8 @@ class Solid {
   virtual std::optional<ClosestSurface> closest(const Vec3d& place) const;
   /// Whether its colors have in them what light falls on it, as pictures do.
   virtual bool already_lit() const { return false; }
+  /// Whether some of what lanes meet of it covers their pixel in part.
+  virtual bool covers_in_part() const { return false; }
   /// Its parts made of materials that emit: balls and boxes alone. Light of others is found only by
   /// paths that happen to meet them.
   virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;
