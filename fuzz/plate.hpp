@@ -13,7 +13,7 @@ inline void try_plate(const std::string& path) {
       "camera: &eye {eye: [0, 0, 1]}\nroom:\n  light: {sun: {}}\n  solids:\n"
       "    - plate: {color: '" +
       path + "', depth: {file: '" + path +
-      "', kind: buffer}, camera: *eye}\n"
+      "', channel: R, kind: buffer}, camera: *eye}\n"
       "    - field: {place: {at: [2, 0, 1], of: {sphere: {radius: 0.5}}}}\n"
       "budget: {frame: {width: 8, height: 6}}\n";
   const io::SceneFile file = io::parse_scene(text, "plate.yaml");
