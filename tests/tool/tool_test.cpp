@@ -486,7 +486,7 @@ TEST_F(Tool, PartsOfTheDemoAreMadeAlone) {
   EXPECT_FALSE(std::filesystem::exists(folder.path() + "/shown/court"));
   EXPECT_THAT(refused("demo cuort"),
               HasSubstr("no part 'cuort' of the demo, expected one of plan, "
-                        "evening, court, wings, window, dew, pollen, terraces, flowers"));
+                        "evening, court, wings, window, dew, pollen, terraces, plate, flowers"));
   EXPECT_THAT(refused("demo cuort"), HasSubstr("did you mean court?"));
 }
 
