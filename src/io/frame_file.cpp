@@ -324,6 +324,15 @@ PixelPlanes read_exr_channels(const std::string& path, const std::vector<std::st
   const Size size = size_of(windows.data, "a data window", path);
   PixelPlanes result{size_of(windows.display, "a display window", path), {}};
   refuse_claims(size, bytes.size(), path);
+  constexpr std::size_t most_bytes = std::size_t{1} << 32;
+  const std::size_t plane_bytes =
+      sizeof(float) * static_cast<std::size_t>(size.width) * static_cast<std::size_t>(size.height);
+  if (plane_bytes * names.size() > most_bytes) {
+    throw Error(ErrorKind::memory,
+                fmt::format("{}x{} pixels in {} channels take more than {} bytes", size.width,
+                            size.height, names.size(), most_bytes),
+                Place{path});
+  }
   if (!windows.data.intersects(windows.display.min) ||
       !windows.data.intersects(windows.display.max)) {
     throw Error(ErrorKind::file, "has no pixels for a part of its display window", Place{path});

@@ -361,6 +361,49 @@ std::optional<Pose> seek_start(std::span<const PlateMark> pairs, const Screen& s
   return best;
 }
 
+/// How sure a match is, by the spread of what is left and how steeply that grows.
+void tell_spread(const Fit& fit, const Pose& pose, std::span<const PlateMark> kept, double reach,
+                 CameraMatch& match) {
+  VecX off;
+  MatX slope;
+  fit.look(pose, off, &slope);
+  match.rms = std::sqrt(off.squaredNorm() / static_cast<double>(kept.size()));
+  // Of so many numbers, those that the camera took are not free.
+  const Eigen::Index free = off.size() - fit.count();
+  const double variance = free > 0 ? off.squaredNorm() / static_cast<double>(free) : 0;
+  const MatX square = slope.transpose() * slope;
+  const Eigen::SelfAdjointEigenSolver<MatX> solver(square);
+  const double weakest = solver.eigenvalues()[0];
+  const double strongest = solver.eigenvalues()[fit.count() - 1];
+  if (!(weakest > 1e-13 * strongest)) {
+    match.unsure.push_back(
+        "some of the eye, the direction and the field of view: other cameras "
+        "show these places at the same pixels");
+    return;
+  }
+  const MatX covariance = variance * square.inverse();
+  for (int axis = 0; axis < 3; ++axis) {
+    match.eye_spread[static_cast<std::size_t>(axis)] = reach * std::sqrt(covariance(axis, axis));
+  }
+  match.turn_spread = std::sqrt(covariance.block<3, 3>(3, 3).trace() / 3) / degrees(1);
+  const double focal_spread = std::sqrt(covariance(6, 6));
+  // Of 2 atan(h / 2 f), by the focal length.
+  match.field_spread = std::sin(match.camera.field_of_view) * focal_spread / degrees(1);
+  if (free < 2)
+    match.unsure.push_back("how good the match is: there are no more pairs than it takes");
+  if (focal_spread > 0.1) {
+    match.unsure.push_back(fmt::format("the field of view: {:.3g} +- {:.2g} degrees",
+                                       match.camera.field_of_view / degrees(1),
+                                       match.field_spread));
+  }
+  double nearest = std::numeric_limits<double>::infinity();
+  for (const PlateMark& pair : kept) nearest = std::min(nearest, (pair.place - pose.eye).norm());
+  const double apart = *std::max_element(match.eye_spread.begin(), match.eye_spread.end());
+  if (apart > 0.1 * nearest) {
+    match.unsure.push_back(fmt::format("where the eye is: {:.2g} m to either side", apart));
+  }
+}
+
 }  // namespace
 
 CameraMatch match_camera(std::span<const PlateMark> pairs, Size size, const MatchOptions& options) {
@@ -398,50 +441,10 @@ CameraMatch match_camera(std::span<const PlateMark> pairs, Size size, const Matc
     }
     Fit(kept, screen, options, balance.spread[0]).improve(*pose);
   }
-  const Fit fit(kept, screen, options, balance.spread[0]);
-  VecX off;
-  MatX slope;
-  fit.look(*pose, off, &slope);
   match.errors.clear();
   for (const PlateMark& pair : pairs) match.errors.push_back(error_of(*pose, pair));
-  match.rms = std::sqrt(off.squaredNorm() / static_cast<double>(kept.size()));
   match.camera = camera_of(*pose, size);
-
-  // Of so many numbers, those that the camera took are not free.
-  const Eigen::Index free = off.size() - fit.count();
-  const double variance = free > 0 ? off.squaredNorm() / static_cast<double>(free) : 0;
-  const MatX square = slope.transpose() * slope;
-  const Eigen::SelfAdjointEigenSolver<MatX> solver(square);
-  const double weakest = solver.eigenvalues()[0];
-  const double strongest = solver.eigenvalues()[fit.count() - 1];
-  if (!(weakest > 1e-13 * strongest)) {
-    match.unsure.push_back(
-        "some of the eye, the direction and the field of view: other cameras "
-        "show these places at the same pixels");
-    return match;
-  }
-  const MatX covariance = variance * square.inverse();
-  for (int axis = 0; axis < 3; ++axis) {
-    match.eye_spread[static_cast<std::size_t>(axis)] =
-        balance.spread[0] * std::sqrt(covariance(axis, axis));
-  }
-  match.turn_spread = std::sqrt(covariance.block<3, 3>(3, 3).trace() / 3) / degrees(1);
-  const double focal_spread = std::sqrt(covariance(6, 6));
-  // Of 2 atan(h / 2 f), by the focal length.
-  match.field_spread = std::sin(match.camera.field_of_view) * focal_spread / degrees(1);
-  if (free < 2)
-    match.unsure.push_back("how good the match is: there are no more pairs than it takes");
-  if (focal_spread > 0.1) {
-    match.unsure.push_back(fmt::format("the field of view: {:.3g} +- {:.2g} degrees",
-                                       match.camera.field_of_view / degrees(1),
-                                       match.field_spread));
-  }
-  double nearest = std::numeric_limits<double>::infinity();
-  for (const PlateMark& pair : kept) nearest = std::min(nearest, (pair.place - pose->eye).norm());
-  const double apart = *std::max_element(match.eye_spread.begin(), match.eye_spread.end());
-  if (apart > 0.1 * nearest) {
-    match.unsure.push_back(fmt::format("where the eye is: {:.2g} m to either side", apart));
-  }
+  tell_spread(Fit(kept, screen, options, balance.spread[0]), *pose, kept, balance.spread[0], match);
   return match;
 }
 

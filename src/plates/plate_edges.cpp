@@ -80,8 +80,8 @@ std::optional<PlateSolid::Edge> PlateSolid::edge_by_depth(int x, int y) const {
   if (!(contrast > 1e-4f)) return std::nullopt;
   const float share = ((mixed - behind) * between).sum() / contrast;
   const float off = (mixed - (behind + share * between)).square().sum();
-  // Else it is no mixture of the two.
-  if (off > 0.04f * contrast || share < 0.02f || share > 0.98f) return std::nullopt;
+  // Else it is no mixture of the two; nor are colors that are no numbers.
+  if (!(off <= 0.04f * contrast && share >= 0.02f && share <= 0.98f)) return std::nullopt;
   Edge edge{static_cast<std::uint32_t>(pixel(near.x, near.y)),
             static_cast<std::uint32_t>(pixel(far.x, far.y)), share, code_of(front),
             code_of(behind)};

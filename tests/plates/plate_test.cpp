@@ -621,6 +621,29 @@ TEST(Plates, AreSeenInMirrorsWhereTheyAre) {
   EXPECT_GT(mirrored, 800);
 }
 
+TEST(Plates, ColorsThatAreNoNumbersAreBlack) {
+  const Camera camera{.eye = {0, 0, 1}};
+  Pixels pixels({16, 12});
+  for (std::size_t i = 0; i < pixels.depth.size(); ++i) {
+    pixels.depth[i] = i % 16 < 8 ? 2.0f : 5.0f;
+    const float odd[] = {std::nanf(""), std::numeric_limits<float>::infinity(), -3, 1e30f, 0.5f};
+    pixels.red[i] = odd[i % 5];
+    pixels.green[i] = odd[i % 3];
+  }
+  Scene scene;
+  scene.room().add(pixels.plate(camera));
+  const Frame frame =
+      render(compile(scene), camera, {.frame = {16, 12, 1}}, {.layers = {Layer::color}});
+  for (int y = 0; y < 12; ++y) {
+    for (int x = 0; x < 16; ++x) {
+      for (int c = 0; c < 3; ++c) {
+        EXPECT_TRUE(std::isfinite(frame.values(Layer::color, c)(x, y))) << x << " " << y;
+      }
+      if (pixels.at(x, y) % 5 == 0) EXPECT_EQ(frame.values(Layer::color, 0)(x, y), 0);
+    }
+  }
+}
+
 TEST(Plates, RefuseWhatIsNone) {
   const Size size{8, 6};
   Pixels pixels(size);
