@@ -55,7 +55,7 @@ TEST(PlateField, OfAPlaneIsItsDistance) {
   const Bounds box{on - Vec3d::Constant(0.5), on + Vec3d::Constant(0.5)};
   const CompiledField field(plate_field(numbers.plate(camera, 2), box));
   double worst = 0;
-  for (std::uint64_t k = 0; k < 2000; ++k) {
+  for (std::uint64_t k = 0; k < static_cast<std::uint64_t>(effort(2000)); ++k) {
     const auto random = [&](std::uint64_t n) { return 2 * random_uniform({.pixel = k}, n) - 1; };
     const Vec3d place = on + 0.2 * Vec3d(random(0), random(1), random(2));
     worst = std::max(worst, std::abs(field.distance(place) - normal.dot(place - on)));
@@ -64,8 +64,8 @@ TEST(PlateField, OfAPlaneIsItsDistance) {
   EXPECT_LT(worst, 2e-5);
   // As a volume it is as good, and says so.
   const Field made = plate_field(numbers.plate(camera, 2), box);
-  const Volume volume = sample_volume(made, {.points = 40});
-  const VolumeError error = volume_error(volume, made, 20000);
+  const Volume volume = sample_volume(made, {.points = 14 + effort(26)});
+  const VolumeError error = volume_error(volume, made, static_cast<std::size_t>(effort(20000)));
   EXPECT_LT(error.rms, 0.01);
   const CompiledField sampled(field::volume(std::make_shared<const Volume>(volume)));
   for (std::uint64_t k = 0; k < 500; ++k) {
