@@ -339,6 +339,7 @@ class Follower {
     const Colors& sums = held.sums;
     for (std::size_t i = 0; i < held.size; ++i) {
       pixels_.add(lanes[i], share_ * sums.red[i], share_ * sums.green[i], share_ * sums.blue[i]);
+      if (view_.uncovers) pixels_.uncover(lanes[i], share_ * sums.alpha[i]);
     }
   }
 

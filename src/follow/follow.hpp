@@ -14,6 +14,8 @@ class LightSink {
 
   /// Light for the pixel of a lane.
   virtual void add(const Onward& lane, float red, float green, float blue) = 0;
+  /// So much of the pixel of a lane is backdrop. Called where SceneView::uncovers says so.
+  virtual void uncover(const Onward&, float /*share*/) {}
   /// Settles the layers of a lane's pixel by surface i.
   virtual void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) = 0;
   /// Whether spend() is to be called.

@@ -3,9 +3,11 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <memory>
 
 #include "base/stage_clock.hpp"
 #include "follow/bounce.hpp"
+#include "follow/deep_recorder.hpp"
 #include "follow/lane_recorder.hpp"
 #include "follow/passing.hpp"
 #include "room/portal_faces.hpp"
@@ -36,17 +38,16 @@ void place_sky(const Sky& sky, Surfaces& surfaces) {
 
 /// What fog takes the distance of each surface for, after so many meters before (null: none), and
 /// the colors that no material has.
-void finish(const RoomView& here, const Surfaces& surfaces, const float* before, Colors& colors,
-            float* distance) {
+/// `hides`: whether a lane's backdrop is left out.
+template <class Hides>
+void finish(const RoomView& here, const Surfaces& surfaces, const float* before, const Hides& hides,
+            Colors& colors, float* distance) {
   std::copy_n(surfaces.t, (surfaces.size + 15) / 16 * 16, distance);
   for (std::size_t i = 0; before != nullptr && i < surfaces.size; ++i) distance[i] += before[i];
   const std::optional<Sky>& sky = here.room.sky;
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] == Ending::hit) {
-      // Pictures have the fog before them in their colors.
-      if (surfaces.face[i] == Face::curved && surfaces.share[i] < own_color) {
-        distance[i] = before != nullptr ? before[i] : 0;
-      }
+      if (surfaces.picture(i)) distance[i] = before != nullptr ? before[i] : 0;
       continue;
     }
     if (surfaces.ending[i] == Ending::crossed) {
@@ -54,8 +55,12 @@ void finish(const RoomView& here, const Surfaces& surfaces, const float* before,
       continue;
     }
     const bool spent = surfaces.ending[i] == Ending::spent;
-    distance[i] = !spent && !sky ? infinite : before != nullptr ? before[i] : 0;
-    if (!spent && sky && sky->panorama < 0) {
+    const bool hidden = !spent && hides(i);
+    // Fog goes on without end where no sky is before it; that is backdrop as well.
+    distance[i] = !spent && !sky && !hidden ? infinite : before != nullptr ? before[i] : 0;
+    if (hidden) {
+      colors.red[i] = colors.green[i] = colors.blue[i] = 0;
+    } else if (!spent && sky && sky->panorama < 0) {
       const Color color = sky_color(*sky, here.room.fog.color, surfaces.z[i]);
       colors.red[i] = color[0];
       colors.green[i] = color[1];
@@ -264,6 +269,58 @@ void LaneMedium::absorb(const Surfaces& surfaces, const float* before, Colors& c
 
 namespace {
 
+/// Tells a recorder what a batch sees of each distance.
+class DeepNote {
+ public:
+  DeepNote(DeepRecorder& recorder, const Glance& glance, const Surfaces& surfaces)
+      : recorder_(recorder), glance_(glance), surfaces_(surfaces) {}
+
+  /// Before a pass: what was left of the lanes (null: all) and what their pixels have (null:
+  /// nothing).
+  void start(const Through* left, const Colors* sums) {
+    for (std::size_t i = 0; i < surfaces_.size; ++i) {
+      left_[i] = left == nullptr ? 1.0f : mean(*left, i);
+      red_[i] = sums == nullptr ? 0.0f : sums->red[i];
+      green_[i] = sums == nullptr ? 0.0f : sums->green[i];
+      blue_[i] = sums == nullptr ? 0.0f : sums->blue[i];
+      open_[i] = false;
+    }
+  }
+  /// Which surfaces get more light from what goes on there.
+  void opened(const Gloss* gloss, bool wet) {
+    for (std::size_t i = 0; i < surfaces_.size; ++i) {
+      open_[i] = wet || (gloss != nullptr && (gloss->glossy[i] || gloss->bends[i]));
+    }
+  }
+  /// After it: what is left of them now (null: nothing), and what their pixels have. `there` is how
+  /// much of what ended is no backdrop that is left out.
+  template <class There>
+  void end(const Through* left, const Colors& sums, const There& there) {
+    for (std::size_t i = 0; i < surfaces_.size; ++i) {
+      if (!(left_[i] > 0)) continue;
+      const float now = left == nullptr ? 0.0f : mean(*left, i);
+      recorder_
+          .pixel(static_cast<int>(glance_.place.column(i)), static_cast<int>(glance_.place.row(i)))
+          .push_back({recorder_.distance(surfaces_, i), sums.red[i] - red_[i],
+                      sums.green[i] - green_[i], sums.blue[i] - blue_[i],
+                      glance_.share * (left_[i] - now) * there(i),
+                      open_[i] || surfaces_.ending[i] == Ending::crossed});
+    }
+  }
+
+ private:
+  static float mean(const Through& through, std::size_t i) {
+    return (through.red[i] + through.green[i] + through.blue[i]) / 3;
+  }
+
+  DeepRecorder& recorder_;
+  const Glance& glance_;
+  const Surfaces& surfaces_;
+  float left_[Surfaces::capacity];
+  float red_[Surfaces::capacity], green_[Surfaces::capacity], blue_[Surfaces::capacity];
+  bool open_[Surfaces::capacity];
+};
+
 /// One batch as it looks through one surface after the other.
 class Looking {
  public:
@@ -287,7 +344,10 @@ class Looking {
         carried_(view_, here_, leg, path_.seen().size, through_),
         keeper_(glance.seen, here_, leg),
         record_(view_.log, here_, glance.place, leg, glance.sight, path_.seen().size, glance.share,
-                first, view_.sample_share(), sums) {}
+                first, view_.sample_share(), sums) {
+    if (view_.deep == nullptr || glance.leg != nullptr || !(glance.share > 0)) return;
+    deep_ = std::make_unique<DeepNote>(*view_.deep, glance, path_.seen());
+  }
 
   void run() {
     if (fresh_ && glance_.outbox != nullptr && !shafts_ && view_.budget.crossings.limit > 0 &&
@@ -321,6 +381,11 @@ class Looking {
       std::fill_n(sums_.red, Colors::padded, 0.0f);
       std::fill_n(sums_.green, Colors::padded, 0.0f);
       std::fill_n(sums_.blue, Colors::padded, 0.0f);
+      std::fill_n(sums_.alpha, Colors::padded, 0.0f);
+    }
+    if (deep_ != nullptr) {
+      deep_->start(nullptr, first_ ? nullptr : &sums_);
+      deep_->end(nullptr, sums_, [](std::size_t) { return 1.0f; });
     }
     keeper_.keep(path_.seen(), nullptr);
     record_.meet(here_, path_.seen(), colors_, nullptr);
@@ -348,6 +413,7 @@ class Looking {
     const GoingOn on = going(left);
     illuminate(view_, here_, *leg_.light, glance_.place, looked, colors_, tally_);
     if (wet_) show_wet_floors(on, glance_.sight, surfaces, colors_);
+    if (deep_ != nullptr) deep_->opened(looked.gloss, wet_);
     // Frames without colors ask for nothing but surfaces.
     if (looked.gloss != nullptr) {
       if (glance_.share > 0) {
@@ -368,13 +434,17 @@ class Looking {
     Surfaces& surfaces = path_.seen();
     const float* fogged = surfaces.t;
     if (!surfaces.all_hit || !fresh_ || view_.before != nullptr) {
-      finish(here_, surfaces, carried_.before(), colors_, distance_);
+      const bool backdrop = view_.budget.frame.backdrop;
+      finish(
+          here_, surfaces, carried_.before(),
+          [&](std::size_t i) { return !backdrop && straight(i); }, colors_, distance_);
       fogged = distance_;
     }
     if (medium_ != nullptr) medium_->absorb(surfaces, carried_.before(), colors_, distance_);
     if (!here_.paint.clear) keeper_.keep(surfaces, nullptr);
     add_faded(colors_, fogged, here_.fog, glance_.share, left, surfaces.size, first_ && pass == 0,
               sums_);
+    if (view_.uncovers) uncover(pass, fogged, left);
     if (!fresh_) {
       carried_.take_shown(here_, colors_, glance_.share, through_, surfaces.size, sums_);
     }
@@ -388,8 +458,36 @@ class Looking {
     shade_fog(here_, fogged, lit, glance_.share, left, surfaces.size, sums_);
   }
 
+  /// Whether a lane comes from the eye by portals alone.
+  bool straight(std::size_t i) const { return fresh_ || leg_.lanes[i].bounce == 0; }
+
+  /// Adds up how much of the pixels is backdrop.
+  void uncover(int pass, const float* fogged, const Through* left) {
+    const Surfaces& surfaces = path_.seen();
+    if (first_ && pass == 0) std::fill_n(sums_.alpha, Colors::padded, 0.0f);
+    for (std::size_t i = 0; i < surfaces.size; ++i) {
+      if (surfaces.ending[i] != Ending::escaped || !straight(i)) continue;
+      const float through =
+          left != nullptr ? (left->red[i] + left->green[i] + left->blue[i]) / 3 : 1.0f;
+      const float clear = 1 - fog_share(here_.room.fog, static_cast<double>(fogged[i]));
+      sums_.alpha[i] += glance_.share * through * clear;
+    }
+  }
+
   /// Looks at the surfaces of one pass; true where what is behind them is wanted.
   bool go_on(int pass) {
+    if (deep_ == nullptr) return look_once(pass);
+    deep_->start(pass == 0 ? nullptr : &through_, first_ && pass == 0 ? nullptr : &sums_);
+    const bool more = look_once(pass);
+    const Surfaces& surfaces = path_.seen();
+    deep_->end(more ? &through_ : nullptr, sums_, [&](std::size_t i) {
+      if (surfaces.ending[i] != Ending::escaped || view_.budget.frame.backdrop) return 1.0f;
+      return fog_share(here_.room.fog, static_cast<double>(distance_[i]));
+    });
+    return more;
+  }
+
+  bool look_once(int pass) {
     Surfaces& surfaces = path_.seen();
     surfaces.pad();
     if (!surfaces.all_hit && here_.room.sky) place_sky(*here_.room.sky, surfaces);
@@ -434,6 +532,7 @@ class Looking {
   bool gone_[Surfaces::capacity] = {};
   SolidKeeper keeper_;
   BatchRecord record_;
+  std::unique_ptr<DeepNote> deep_;
 };
 
 }  // namespace

@@ -43,6 +43,8 @@ const LayerInfo& layer_info(Layer layer) {
       {"", "how near the orbit of a plane's point comes to the trap", 1, false},
       {"ns", "time of a thread for the pixel's lanes", 1, false},
       {"", "counted work of the pixel's lanes, about nanoseconds of a plain machine", 1, false},
+      {"", "how much of the pixel is covered by what is not backdrop", 1, false},
+      {"pixels", "how far what is seen moves until another time, to the right and down", 2, false},
       {"", "radiance of light that goes by paths, without upper limit", 3, false},
       {"", "bounces of the pixel's paths, as mean", 1, false},
       {"", "samples of the pixel", 1, false},
@@ -83,6 +85,12 @@ Frame::Frame(Size size, LayerSet layers, Frame recycle)
   }
 }
 
+void Frame::add(Layer layer) {
+  if (has(layer)) return;
+  buffers_[static_cast<std::size_t>(layer)].resize(memory_bytes(size_, {layer}));
+  layers_.add(layer);
+}
+
 void* Frame::plane(Layer layer, int channel, bool codes) const {
   const LayerInfo& info = layer_info(layer);
   if (!has(layer) || info.codes != codes || channel < 0 || channel >= info.channels) {
@@ -109,18 +117,7 @@ Plane<const std::uint32_t> Frame::codes(Layer layer) const {
 
 void encode_display(Frame& frame) {
   const Stopwatch watch;
-  if (!frame.has(Layer::display)) {
-    const Budget budget = frame.budget;
-    const Tally tally = frame.tally;
-    const Cost cost = frame.cost;
-    LayerSet layers = frame.layers();
-    layers.add(Layer::display);
-    const Size size = frame.size();
-    frame = Frame(size, layers, std::move(frame));
-    frame.budget = budget;
-    frame.tally = tally;
-    frame.cost = cost;
-  }
+  frame.add(Layer::display);
   const Plane<std::uint32_t> display = frame.codes(Layer::display);
   for (int y = 0; y < frame.size().height; ++y) {
     encode_row(frame.values(Layer::color, 0).row(y).data(),

@@ -59,7 +59,9 @@ RenderJob::RenderJob(SceneView seen, const Camera& its_camera, const RenderOptio
       offsets(sample_offsets(budget.frame)),
       frame(its_frame),
       planes(frame),
-      part(frame.part.value_or(PixelPart{0, 0, budget.frame.size()})) {}
+      part(frame.part.value_or(PixelPart{0, 0, budget.frame.size()})) {
+  uncovers = frame.has(Layer::alpha);
+}
 
 PixelPart whole_blocks(const PixelPart& part, Size block, Size whole) {
   const auto down = [](int value, int by) { return value / by * by; };

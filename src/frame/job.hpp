@@ -68,7 +68,9 @@ struct RenderJob : SceneView {
   StageSum stages;
 
   /// Whether surfaces are lit; the price of that is asked for without the colors as well.
-  bool colors() const { return frame.has(Layer::color) || frame.has(Layer::display) || meters(); }
+  bool colors() const {
+    return frame.has(Layer::color) || frame.has(Layer::display) || uncovers || meters();
+  }
   bool data() const { return options.layers.has_data(); }
   /// Whether what each pixel costs is asked for.
   bool meters() const { return frame.has(Layer::cost) || frame.has(Layer::work); }

@@ -41,15 +41,6 @@ void copy_layers(const Frame& from, LayerSet layers, Frame& to) {
   }
 }
 
-PixelPart overlap(const PixelPart& one, const PixelPart& two) {
-  const int x = std::max(one.x, two.x);
-  const int y = std::max(one.y, two.y);
-  return {x,
-          y,
-          {std::min(one.x + one.size.width, two.x + two.size.width) - x,
-           std::min(one.y + one.size.height, two.y + two.size.height) - y}};
-}
-
 void check_memory(Size size, LayerSet layers, std::size_t limit) {
   const std::size_t bytes = Frame::memory_bytes(size, layers);
   if (bytes <= limit) return;

@@ -20,9 +20,6 @@ void each_plane(Frame& frame, const Floats& floats, const Codes& codes) {
 /// Copies a part of a frame into another one, from a pixel of that on. Both have the same layers.
 void paste(const Frame& from, const PixelPart& part, int x, int y, Frame& to);
 
-/// What two parts have in common; of no width or height where that is nothing.
-PixelPart overlap(const PixelPart& one, const PixelPart& two);
-
 /// Whether one lane a column is cast.
 bool by_columns(const World& world, const Camera& camera, const Budget& budget);
 

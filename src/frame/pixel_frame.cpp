@@ -46,7 +46,7 @@ void aim(const RenderJob& job, const Block& block, SampleOffset offset, LaneBatc
   const Viewing& view = job.view;
   start_at_eye(lanes, static_cast<std::size_t>(block.width) * block.height, job.camera, job.budget);
   lanes.spread = std::abs(view.u(1) - view.u(0));
-  if (!view.planar) {
+  if (!view.planar || !view.straight()) {
     for (int row = 0; row < block.height; ++row) {
       for (int column = 0; column < block.width; ++column) {
         const std::size_t i = static_cast<std::size_t>(row) * block.width + column;
@@ -145,6 +145,14 @@ void write_row_of(const RenderJob& job, std::span<const Block> blocks, int row) 
     size += static_cast<std::size_t>(block.width);
   }
   const Block& first = blocks.front();
+  if (job.uncovers) {
+    float* alpha = job.frame.values(Layer::alpha).row(first.y + row - job.part.y).data() +
+                   (first.x - job.part.x);
+    for (const Block& block : blocks) {
+      const float* const open = block.sums.alpha + static_cast<std::ptrdiff_t>(row) * block.width;
+      for (int i = 0; i < block.width; ++i) *alpha++ = std::clamp(1 - open[i], 0.0f, 1.0f);
+    }
+  }
   write_colors(job, first.x, first.y + row, static_cast<int>(size), whole, 0);
 }
 

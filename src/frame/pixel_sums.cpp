@@ -20,6 +20,11 @@ void PixelSums::add(const Onward& lane, float red, float green, float blue) {
   sums.blue[at.lane] += blue;
 }
 
+void PixelSums::uncover(const Onward& lane, float share) {
+  const Slot at = slot(lane);
+  blocks[at.block].sums.alpha[at.lane] += share;
+}
+
 void PixelSums::spend(const Onward& lane, float ticks, float work) {
   const Slot at = slot(lane);
   blocks[at.block].followed_ticks[at.lane] += ticks;

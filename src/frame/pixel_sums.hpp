@@ -47,6 +47,7 @@ class PixelSums final : public LightSink {
   std::vector<Block> blocks;
 
   void add(const Onward& lane, float red, float green, float blue) override;
+  void uncover(const Onward& lane, float share) override;
   void settle(const Onward& lane, const Surfaces& surfaces, std::size_t i) override;
   bool meters() const override { return meters_; }
   void spend(const Onward& lane, float ticks, float work) override;

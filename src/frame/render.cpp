@@ -33,6 +33,15 @@ void check_layers(const World& world, const Budget& budget, LayerSet layers) {
   if (world.plane() == nullptr) {
     known.add(Layer::cost);
     known.add(Layer::work);
+    known.add(Layer::alpha);
+  }
+  if (layers.has(Layer::motion)) {
+    throw Error(ErrorKind::usage,
+                "layer motion is of two times: add_motion() makes it, and render --next");
+  }
+  if (layers.has(Layer::alpha) && budget.frame.backdrop) {
+    throw Error(ErrorKind::usage,
+                "layer alpha is of frames without their backdrop, expected frame.backdrop=false");
   }
   const bool paths = world.plane() == nullptr && budget.light.transport == Transport::paths;
   if (layers.any_of(LayerSet::of_paths())) {
@@ -102,6 +111,10 @@ void check_frame(const World& world, const Camera& camera, const Budget& budget,
                             budget.plane.integer_bits + budget.plane.fraction_bits));
   }
   check_layers(world, budget, options.layers);
+  if (budget.light.transport == Transport::paths && !budget.frame.backdrop &&
+      world.plane() == nullptr) {
+    throw Error(ErrorKind::input, "frame.backdrop=false is of light.transport=direct, found paths");
+  }
   if (options.part) check_part(*options.part, budget.frame.size());
   const bool whole = !options.part || world.plane() != nullptr;
   check_memory(whole ? budget.frame.size() : options.part->size, options.layers,
@@ -122,6 +135,11 @@ void check_frame(const World& world, const Camera& camera, const Budget& budget,
     throw Error(ErrorKind::input,
                 "rays: columns need a level camera, expected camera.pitch and camera.roll 0, or "
                 "rays pixels");
+  }
+  if (budget.rays == Rays::columns && (camera.distorted() || !budget.frame.backdrop)) {
+    throw Error(ErrorKind::input,
+                "rays: columns are of lenses without distortion, and of frames with their "
+                "backdrop; expected rays pixels");
   }
   if (budget.rays == Rays::columns && sees_more(world, camera)) {
     throw Error(ErrorKind::input,
@@ -162,7 +180,8 @@ Frame frame_for(const World& world, const Camera& camera, const Budget& budget,
 bool by_columns(const World& world, const Camera& camera, const Budget& budget) {
   if (budget.light.transport == Transport::paths) return false;
   return budget.rays == Rays::columns ||
-         (budget.rays == Rays::automatic && camera.level() && !sees_more(world, camera));
+         (budget.rays == Rays::automatic && camera.level() && !camera.distorted() &&
+          budget.frame.backdrop && !sees_more(world, camera));
 }
 
 PixelPart made_part(const World& world, const Camera& camera, const Budget& budget,

@@ -103,6 +103,9 @@ class Scaled {
         part_(options_.part.value_or(PixelPart{0, 0, whole_})),
         guided_(budget.frame.upscale == Upscale::guided && world.plane() == nullptr) {
     if (options_.part) check_part(part_, whole_);
+    if (options_.layers.has(Layer::alpha)) {
+      throw Error(ErrorKind::usage, "no layer alpha where frame.scale is below 1");
+    }
     if (options_.layers.has(Layer::cost) || options_.layers.has(Layer::work)) {
       throw Error(ErrorKind::usage,
                   "what pixels cost is told of frames at full size, expected frame.scale 1 for the "

@@ -25,7 +25,9 @@ void clear(Frame& frame) {
   each_plane(
       frame,
       [&](Layer layer, int channel) {
-        const float value = layer == Layer::color || layer == Layer::normal ? 0 : infinite;
+        const bool nothing =
+            layer == Layer::color || layer == Layer::normal || layer == Layer::alpha;
+        const float value = nothing ? 0 : infinite;
         for (int y = 0; y < frame.size().height; ++y) {
           std::ranges::fill(frame.values(layer, channel).row(y), value);
         }

@@ -30,10 +30,8 @@ void read_matrices(const Node& node, CameraMatrices& theirs) {
               if (numbers.size() != 16) {
                 value.refuse(fmt::format("{} numbers, expected 16", numbers.size()));
               }
-              const KnobInfo number{key, KnobKind::number, "", {-1e30, 1e30}, {}, ""};
               for (std::size_t i = 0; i < 16; ++i) {
-                double& to = (view ? theirs.view : theirs.projection)[i];
-                at_place(numbers[i], [&] { detail::assign(to, number, numbers[i].text()); });
+                (view ? theirs.view : theirs.projection)[i] = read_number(numbers[i], -1e30, 1e30);
               }
             });
   if (!given[0] || !given[1]) node.refuse("expected both a projection and a view");

@@ -150,7 +150,7 @@ std::vector<double> read_steps(const Node& node) {
 Field read_file_field(FieldKind kind, const std::vector<double>& numbers, const Node& file,
                       const FieldContext& context) {
   const std::string& name = file.text();
-  const std::string path = name.starts_with('/') ? name : context.folder + name;
+  const std::string path = path_from(context.folder, name);
   try {
     if (kind == FieldKind::volume) {
       auto volume = std::make_shared<Volume>(read_volume(path));

@@ -196,6 +196,10 @@ std::string folder_of(const std::string& path) {
   return slash == std::string::npos ? "" : path.substr(0, slash + 1);
 }
 
+std::string path_from(const std::string& folder, const std::string& name) {
+  return name.starts_with('/') ? name : folder + name;
+}
+
 bool ends_with(std::string_view path, std::string_view ending) {
   if (path.size() < ending.size()) return false;
   return std::equal(ending.begin(), ending.end(), path.end() - ending.size(), [](char a, char b) {

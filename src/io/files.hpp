@@ -29,6 +29,10 @@ void make_folder(const std::string& path);
 /// The folder a file is in, with its last slash, or nothing.
 std::string folder_of(const std::string& path);
 
+/// The path of a name that is from a folder on, which has its last slash; absolute names as they
+/// are.
+std::string path_from(const std::string& folder, const std::string& name);
+
 /// True where a path ends so, without regard to case.
 bool ends_with(std::string_view path, std::string_view ending);
 

@@ -8,6 +8,7 @@
 #include <ImfOutputFile.h>
 #include <ImfStringAttribute.h>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <bit>
 #include <cerrno>
@@ -16,10 +17,12 @@
 
 #include "base/stopwatch.hpp"
 #include "io/files.hpp"
+#include "io/json.hpp"
 #include "io/plate_file.hpp"
 #include "io/png_rows.hpp"
 #include "io/run_parts.hpp"
 #include "photonlane/io/layer_picture.hpp"
+#include "photonlane/io/matte_file.hpp"
 #include "photonlane/io/picture.hpp"
 
 namespace photonlane::io {
@@ -33,10 +36,10 @@ struct Channel {
 
 /// Every channel an EXR file of ours may have, by the conventional names where there are some.
 std::vector<Channel> channels() {
-  std::vector<Channel> all{{Layer::color, 0, "R"},
-                           {Layer::color, 1, "G"},
-                           {Layer::color, 2, "B"},
-                           {Layer::depth, 0, "Z"}};
+  std::vector<Channel> all{{Layer::color, 0, "R"},        {Layer::color, 1, "G"},
+                           {Layer::color, 2, "B"},        {Layer::alpha, 0, "A"},
+                           {Layer::depth, 0, "Z"},        {Layer::motion, 0, "motion.X"},
+                           {Layer::motion, 1, "motion.Y"}};
   for (int axis = 0; axis < 3; ++axis) {
     all.push_back({Layer::normal, axis, std::string("N.") + "XYZ"[axis]});
   }
@@ -67,7 +70,39 @@ Imf::Slice slice(Frame& frame, const Channel& channel) {
                : with(frame.values(channel.layer, channel.index));
 }
 
-void write_exr(const std::string& path, Frame& frame) {
+/// Adds the channels of mattes, and their names.
+void add_mattes(std::span<const NamedMatte> mattes, Size size, const std::string& path,
+                Imf::Header& header, Imf::FrameBuffer& buffer) {
+  for (const NamedMatte& one : mattes) {
+    const Matte& matte = one.matte;
+    const std::string kind(name_of(matte.of));
+    if (matte.size != size) {
+      throw Error(ErrorKind::usage,
+                  fmt::format("a matte of {}x{} pixels for a frame of {}x{}", matte.size.width,
+                              matte.size.height, size.width, size.height),
+                  Place{path});
+    }
+    const auto add = [&](const std::string& name, Imf::PixelType type, const void* values) {
+      if (header.channels().findChannel(name) != nullptr) {
+        throw Error(ErrorKind::usage, fmt::format("two mattes of one kind, {}", kind), Place{path});
+      }
+      header.channels().insert(name, Imf::Channel(type));
+      // OpenEXR has one kind of buffer for reading and writing.
+      char* const base = const_cast<char*>(static_cast<const char*>(values));
+      buffer.insert(name,
+                    Imf::Slice(type, base, 4, static_cast<std::size_t>(matte.size.width) * 4));
+    };
+    for (std::size_t rank = 0; rank < matte.things.size(); ++rank) {
+      add(fmt::format("matte.{}.{}.id", kind, rank), Imf::UINT, matte.things[rank].data());
+      add(fmt::format("matte.{}.{}.share", kind, rank), Imf::FLOAT, matte.shares[rank].data());
+    }
+    Json names = Json::object();
+    for (const auto& [thing, name] : one.names) names[std::to_string(thing)] = name;
+    header.insert("photonlane.matte." + kind, Imf::StringAttribute(json_text(names)));
+  }
+}
+
+void write_exr(const std::string& path, Frame& frame, std::span<const NamedMatte> mattes) {
   Imf::Header header(frame.size().width, frame.size().height);
   header.compression() = Imf::ZIPS_COMPRESSION;
   // What it was made with and what that took, but for times: equal frames are equal files.
@@ -94,6 +129,7 @@ void write_exr(const std::string& path, Frame& frame) {
     header.channels().insert(channel.name, Imf::Channel(codes ? Imf::UINT : Imf::FLOAT));
     buffer.insert(channel.name, slice(frame, channel));
   }
+  add_mattes(mattes, frame.size(), path, header, buffer);
   if (header.channels().begin() == header.channels().end()) {
     throw Error(ErrorKind::usage, "the frame has no layer that goes into EXR", Place{path});
   }
@@ -196,6 +232,14 @@ Size size_of(const Imath::Box2i& box, std::string_view which, const std::string&
   return {static_cast<int>(width), static_cast<int>(height)};
 }
 
+void refuse_subsampled(const Imf::Channel& channel, const std::string& name,
+                       const std::string& path) {
+  if (channel.xSampling == 1 && channel.ySampling == 1) return;
+  throw Error(ErrorKind::file,
+              fmt::format("channel {} is subsampled, expected a value a pixel", one_line(name)),
+              Place{path});
+}
+
 /// The layers of which the file has all channels. A picture has R, G and B.
 LayerSet layers_of(const Imf::ChannelList& list, const std::string& path) {
   LayerSet layers;
@@ -206,11 +250,7 @@ LayerSet layers_of(const Imf::ChannelList& list, const std::string& path) {
       if (channel.layer == Layer::color) missing += (missing.empty() ? "" : ", ") + channel.name;
       continue;
     }
-    if (found->xSampling != 1 || found->ySampling != 1) {
-      throw Error(ErrorKind::file,
-                  fmt::format("channel {} is subsampled, expected a value a pixel", channel.name),
-                  Place{path});
-    }
+    refuse_subsampled(*found, channel.name, path);
     layers.add(channel.layer);
   }
   if (!missing.empty()) {
@@ -258,42 +298,45 @@ Frame placed(const Frame& data, const ExrWindows& windows, Size size) {
   return frame;
 }
 
-Frame read_exr(const std::string& path) {
-  const std::string bytes = read_file(path, most_picture_bytes);
-  const ExrWindows windows = exr_windows(bytes, path);
-  const Size size = size_of(windows.data, "a data window", path);
-  const Size shown = size_of(windows.display, "a display window", path);
-  refuse_claims(size, bytes.size(), path);
+/// Refuses what takes too much memory.
+void refuse_memory(Size size, std::size_t bytes, std::size_t planes, std::string_view what,
+                   const std::string& path) {
+  constexpr std::size_t most_bytes = std::size_t{1} << 32;
+  if (bytes <= most_bytes) return;
+  throw Error(ErrorKind::memory,
+              fmt::format("{}x{} pixels in {} {} take more than {} bytes", size.width, size.height,
+                          planes, what, most_bytes),
+              Place{path});
+}
+
+/// An EXR file whose head has been looked at.
+struct ExrHead {
+  std::size_t bytes;  ///< of the file
+  ExrWindows windows;
+  Size size, shown;  ///< of the data window and the display window
+};
+
+/// Reads the head of an EXR file, then calls `read` with the file opened; what goes wrong there is
+/// told as damage.
+template <class Read>
+auto with_exr(const std::string& path, const Read& read) {
+  ExrHead head;
+  {
+    const std::string bytes = read_file(path, most_picture_bytes);
+    head.bytes = bytes.size();
+    head.windows = exr_windows(bytes, path);
+  }
+  head.size = size_of(head.windows.data, "a data window", path);
+  head.shown = size_of(head.windows.display, "a display window", path);
+  refuse_claims(head.size, head.bytes, path);
   try {
     Imf::InputFile file(path.c_str());
     // The rows are read into memory of the windows found above, so both readings must agree.
-    if (file.header().dataWindow() != windows.data ||
-        file.header().displayWindow() != windows.display) {
+    if (file.header().dataWindow() != head.windows.data ||
+        file.header().displayWindow() != head.windows.display) {
       throw Error(ErrorKind::file, "has windows given more than once", Place{path});
     }
-    const LayerSet layers = layers_of(file.header().channels(), path);
-    constexpr std::size_t most_bytes = std::size_t{1} << 32;
-    for (const Size each : {size, shown}) {
-      if (Frame::memory_bytes(each, layers) <= most_bytes) continue;
-      throw Error(ErrorKind::memory,
-                  fmt::format("{}x{} pixels in {} layers take more than {} bytes", each.width,
-                              each.height, layers.list().size(), most_bytes),
-                  Place{path});
-    }
-    // A small part of a large picture has few bytes.
-    constexpr std::size_t large = std::size_t{1} << 28;
-    if (Frame::memory_bytes(shown, layers) > large) refuse_claims(shown, bytes.size(), path);
-    Frame frame(size, layers);
-    Imf::FrameBuffer buffer;
-    for (const Channel& channel : channels()) {
-      if (!layers.has(channel.layer)) continue;
-      const Imf::Slice at = slice(frame, channel);
-      buffer.insert(channel.name,
-                    Imf::Slice::Make(at.type, at.base, windows.data, at.xStride, at.yStride));
-    }
-    file.setFrameBuffer(buffer);
-    file.readPixels(windows.data.min.y, windows.data.max.y);
-    return windows.data == windows.display ? std::move(frame) : placed(frame, windows, shown);
+    return read(file, head);
   } catch (const Error&) {
     throw;
   } catch (const std::bad_alloc&) {
@@ -303,92 +346,84 @@ Frame read_exr(const std::string& path) {
   }
 }
 
-/// Of the pixels of a window, those of another one, of which it has to hold all.
-std::vector<float> cropped(const std::vector<float>& pixels, const Imath::Box2i& from,
-                           const Imath::Box2i& to) {
-  if (from == to) return pixels;
-  const auto width = static_cast<std::size_t>(from.max.x - from.min.x + 1);
-  std::vector<float> result;
-  for (int y = to.min.y; y <= to.max.y; ++y) {
-    const float* const row = pixels.data() + static_cast<std::size_t>(y - from.min.y) * width;
-    result.insert(result.end(), row + (to.min.x - from.min.x), row + (to.max.x - from.min.x) + 1);
-  }
-  return result;
+Frame read_exr(const std::string& path) {
+  return with_exr(path, [&](Imf::InputFile& file, const ExrHead& head) {
+    const LayerSet layers = layers_of(file.header().channels(), path);
+    for (const Size each : {head.size, head.shown}) {
+      refuse_memory(each, Frame::memory_bytes(each, layers), layers.list().size(), "layers", path);
+    }
+    // A small part of a large picture has few bytes.
+    constexpr std::size_t large = std::size_t{1} << 28;
+    if (Frame::memory_bytes(head.shown, layers) > large) {
+      refuse_claims(head.shown, head.bytes, path);
+    }
+    const Imath::Box2i& data = head.windows.data;
+    Frame frame(head.size, layers);
+    Imf::FrameBuffer buffer;
+    for (const Channel& channel : channels()) {
+      if (!layers.has(channel.layer)) continue;
+      const Imf::Slice at = slice(frame, channel);
+      buffer.insert(channel.name, Imf::Slice::Make(at.type, at.base, data, at.xStride, at.yStride));
+    }
+    file.setFrameBuffer(buffer);
+    file.readPixels(data.min.y, data.max.y);
+    return data == head.windows.display ? std::move(frame)
+                                        : placed(frame, head.windows, head.shown);
+  });
 }
 
 }  // namespace
 
 PixelPlanes read_exr_channels(const std::string& path, const std::vector<std::string>& names) {
-  const std::string bytes = read_file(path, most_picture_bytes);
-  const ExrWindows windows = exr_windows(bytes, path);
-  const Size size = size_of(windows.data, "a data window", path);
-  PixelPlanes result{size_of(windows.display, "a display window", path), {}};
-  refuse_claims(size, bytes.size(), path);
-  constexpr std::size_t most_bytes = std::size_t{1} << 32;
-  const std::size_t plane_bytes =
-      sizeof(float) * static_cast<std::size_t>(size.width) * static_cast<std::size_t>(size.height);
-  if (plane_bytes * names.size() > most_bytes) {
-    throw Error(ErrorKind::memory,
-                fmt::format("{}x{} pixels in {} channels take more than {} bytes", size.width,
-                            size.height, names.size(), most_bytes),
-                Place{path});
-  }
-  if (!windows.data.intersects(windows.display.min) ||
-      !windows.data.intersects(windows.display.max)) {
-    throw Error(ErrorKind::file, "has no pixels for a part of its display window", Place{path});
-  }
-  try {
-    Imf::InputFile file(path.c_str());
-    if (file.header().dataWindow() != windows.data ||
-        file.header().displayWindow() != windows.display) {
-      throw Error(ErrorKind::file, "has windows given more than once", Place{path});
+  return with_exr(path, [&](Imf::InputFile& file, const ExrHead& head) {
+    const std::size_t count =
+        static_cast<std::size_t>(head.size.width) * static_cast<std::size_t>(head.size.height);
+    refuse_memory(head.size, count * sizeof(float) * names.size(), names.size(), "channels", path);
+    const Imath::Box2i& data = head.windows.data;
+    const Imath::Box2i& display = head.windows.display;
+    if (!data.intersects(display.min) || !data.intersects(display.max)) {
+      throw Error(ErrorKind::file, "has no pixels for a part of its display window", Place{path});
     }
+    PixelPlanes result{head.size, std::vector<std::vector<float>>(names.size()), head.shown,
+                       data.min.x - display.min.x, data.min.y - display.min.y};
     const Imf::ChannelList& list = file.header().channels();
     Imf::FrameBuffer buffer;
-    const std::size_t count =
-        static_cast<std::size_t>(size.width) * static_cast<std::size_t>(size.height);
-    result.planes.resize(names.size());
     for (std::size_t k = 0; k < names.size(); ++k) {
       const Imf::Channel* const channel = list.findChannel(names[k]);
       if (channel == nullptr) {
-        std::string has;
-        for (auto it = list.begin(); it != list.end(); ++it) {
-          has += fmt::format("{}{}", has.empty() ? "" : ", ", one_line(it.name()));
-        }
-        throw Error(ErrorKind::file,
-                    fmt::format("has no channel {}, only {}", one_line(names[k]), has),
-                    Place{path});
+        std::vector<std::string> has;
+        for (auto it = list.begin(); it != list.end(); ++it) has.push_back(one_line(it.name()));
+        throw Error(
+            ErrorKind::file,
+            fmt::format("has no channel {}, only {}", one_line(names[k]), fmt::join(has, ", ")),
+            Place{path});
       }
-      if (channel->xSampling != 1 || channel->ySampling != 1) {
-        throw Error(ErrorKind::file,
-                    fmt::format("channel {} is subsampled, expected a value a pixel", names[k]),
-                    Place{path});
-      }
+      refuse_subsampled(*channel, names[k], path);
       result.planes[k].resize(count);
-      buffer.insert(names[k], Imf::Slice::Make(Imf::FLOAT, result.planes[k].data(), windows.data, 4,
-                                               4 * static_cast<std::size_t>(size.width)));
+      buffer.insert(names[k],
+                    Imf::Slice::Make(Imf::FLOAT, result.planes[k].data(), data, sizeof(float),
+                                     sizeof(float) * static_cast<std::size_t>(head.size.width)));
     }
     file.setFrameBuffer(buffer);
-    file.readPixels(windows.data.min.y, windows.data.max.y);
-  } catch (const Error&) {
-    throw;
-  } catch (const std::bad_alloc&) {
-    throw;
-  } catch (const std::exception&) {
-    throw Error(ErrorKind::file, "is a damaged or incomplete EXR file", Place{path});
-  }
-  for (std::vector<float>& plane : result.planes) {
-    plane = cropped(plane, windows.data, windows.display);
-  }
-  return result;
+    file.readPixels(data.min.y, data.max.y);
+    return result;
+  });
 }
 
 bool is_exr(const std::string& path) { return ends_with(path, ".exr"); }
 
-void write_frame(const std::string& path, Frame& frame) {
+void write_frame(const std::string& path, Frame& frame) { write_frame(path, frame, {}); }
+
+void write_frame(const std::string& path, Frame& frame, std::span<const NamedMatte> mattes) {
   const Stopwatch watch;
+  if (!is_exr(path) && !mattes.empty()) {
+    throw Error(ErrorKind::usage,
+                "mattes are channels of an EXR file, expected a name that ends in "
+                "\".exr\"",
+                Place{path});
+  }
   if (is_exr(path)) {
-    write_exr(path, frame);
+    write_exr(path, frame, mattes);
   } else if (ends_with(path, ".png")) {
     Frame shown;
     if (!frame.has(Layer::display)) {

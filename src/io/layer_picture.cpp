@@ -94,6 +94,7 @@ Picture paint(Size size, const Value& value) {
 struct Numbers {
   double tail;   ///< the share of pixels at either end that may be left out of the range
   bool counted;  ///< they may lie on a logarithmic ramp
+  const char* gap = "nothing met";  ///< what it means that there is none
 };
 
 /// Which layers are numbers, and of what kind.
@@ -107,6 +108,10 @@ std::optional<Numbers> numbers_of(Layer layer) {
       return Numbers{0.02, false};
     case Layer::nearest:
       return Numbers{0.1, false};
+    case Layer::alpha:
+      return Numbers{0, false};
+    case Layer::motion:
+      return Numbers{0.02, false, "out of sight"};
     case Layer::cost:
     case Layer::work:
     case Layer::steps:
@@ -182,7 +187,7 @@ Picture paint_numbers(Size size, const Value& value, const Numbers& kind,
   }
   if (legend.logarithmic) legend.title += ", logarithmic";
   if (!numbers.empty()) legend.title += outside_of(numbers, legend);
-  if (gaps) legend.swatches.push_back({nothing, "nothing met"});
+  if (gaps) legend.swatches.push_back({nothing, kind.gap});
   return paint(size, [&](int x, int y) {
     const double number = value(x, y);
     return std::isfinite(number) ? ramp(legend.share(number)) : nothing;
@@ -341,6 +346,19 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     case Layer::cell:
       picture = numbered_picture(frame, layer, legend);
       break;
+    case Layer::motion: {
+      // How far, whichever way.
+      Frame far(frame.size(), {Layer::motion});
+      for (int y = 0; y < frame.size().height; ++y) {
+        for (int x = 0; x < frame.size().width; ++x) {
+          far.values(layer)(x, y) =
+              std::hypot(frame.values(layer, 0)(x, y), frame.values(layer, 1)(x, y));
+        }
+      }
+      picture = paint_numbers(frame.size(), std::as_const(far).values(layer), *numbers_of(layer),
+                              options.range, legend);
+      break;
+    }
     case Layer::depth:
     case Layer::ray_distance:
     case Layer::edge_distance:
@@ -349,6 +367,7 @@ Picture layer_picture(const Frame& frame, Layer layer, const LayerPictureOptions
     case Layer::smooth_count:
     case Layer::cost:
     case Layer::work:
+    case Layer::alpha:
     case Layer::bounces:
     case Layer::samples:
     case Layer::variance:

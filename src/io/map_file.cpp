@@ -208,7 +208,7 @@ CellMap map_from_drawing(const Node& node, const std::string& scene_text, const 
 
 CellMap map_from_file(const Node& node, const std::string& folder, const MapLegend& legend) {
   const std::string& name = node.text();
-  const std::string path = name.starts_with('/') ? name : folder + name;
+  const std::string path = path_from(folder, name);
   try {
     if (ends_with(path, ".png")) return map_from_picture(path, legend);
     const std::string drawing = read_file(path);

@@ -11,11 +11,13 @@ namespace photonlane::io {
 struct PixelPlanes {
   Size size{0, 0};
   std::vector<std::vector<float>> planes;
+  Size frame{0, 0};       ///< of the picture; there may be pixels around it
+  int left = 0, top = 0;  ///< where in the picture the first pixel lies: at 0, or before it
 };
 
-/// Channels of an EXR file by name, as large as its display window. Throws Error (file) for files
-/// that are none, for pixels of the window that the file does not have, and for channels it does
-/// not have, with those it has.
+/// Channels of an EXR file by name: all of its data window; the picture is its display window.
+/// Throws Error (file) for files that are none, for pixels of the window that the file does not
+/// have, and for channels it does not have, with those it has.
 PixelPlanes read_exr_channels(const std::string& path, const std::vector<std::string>& names);
 
 /// A PNG file's red, green, blue (as linear light) and alpha.

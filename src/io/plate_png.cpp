@@ -68,7 +68,8 @@ class GrayReader {
 
 PixelPlanes read_png_light(const std::string& path) {
   const Texture pixels = read_texture(path);
-  PixelPlanes result{{pixels.width, pixels.height}, {}};
+  const Size size{pixels.width, pixels.height};
+  PixelPlanes result{size, {}, size};
   result.planes.resize(4);
   float light[256];
   for (int code = 0; code < 256; ++code) light[code] = from_display(static_cast<float>(code) / 255);
@@ -109,7 +110,8 @@ PixelPlanes read_png_numbers(const std::string& path) {
   std::vector<png_bytep> rows(height);
   for (std::size_t y = 0; y < height; ++y) rows[y] = pixels.data() + y * width * each;
   if (!reader.read(rows.data())) damaged();
-  PixelPlanes result{{static_cast<int>(width), static_cast<int>(height)}, {}};
+  const Size size{static_cast<int>(width), static_cast<int>(height)};
+  PixelPlanes result{size, {}, size};
   std::vector<float>& numbers = result.planes.emplace_back(width * height);
   for (std::size_t i = 0; i < numbers.size(); ++i) {
     numbers[i] = each == 1 ? static_cast<float>(pixels[i]) / 255

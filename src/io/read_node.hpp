@@ -47,6 +47,22 @@ void read_node(const Node& node, std::string_view kind, std::span<const Knob<Own
   }
 }
 
+/// A number by itself, within a range.
+inline double read_number(const Node& node, double low, double high) {
+  const KnobInfo info{"number", KnobKind::number, "", {low, high}, {}, ""};
+  double value = 0;
+  at_place(node, [&] { detail::assign(value, info, node.text()); });
+  return value;
+}
+
+/// true or false, as the value of a key.
+inline bool read_flag(const Node& node, std::string_view key) {
+  const KnobInfo info{key, KnobKind::flag, "", {}, {}, ""};
+  bool value = false;
+  at_place(node, [&] { detail::assign(value, info, node.text()); });
+  return value;
+}
+
 template <class Owner>
 void read_plain(const Node& node, std::string_view kind, std::span<const Knob<Owner>> table,
                 Owner& owner) {

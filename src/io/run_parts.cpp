@@ -66,7 +66,7 @@ void add_files(const Field& field, const std::string& folder, Digest& digest) {
   const bool from_file = field.kind() == FieldKind::volume || field.kind() == FieldKind::heights;
   if (from_file && field.source() != nullptr) {
     const std::string& name = field.source()->name();
-    std::ifstream in(name.starts_with('/') ? name : folder + name, std::ios::binary);
+    std::ifstream in(path_from(folder, name), std::ios::binary);
     const std::string bytes{std::istreambuf_iterator<char>(in), {}};
     digest.add(bytes);
   }

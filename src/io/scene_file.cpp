@@ -113,8 +113,7 @@ struct Keeping {
 Texture read_or_draw(const TextureNode& read, const SceneFile& file) {
   const TextureSource& source = read.source;
   if (read.picture != nullptr) {
-    const std::string path =
-        source.file.starts_with('/') ? source.file : folder_of(file.path) + source.file;
+    const std::string path = path_from(folder_of(file.path), source.file);
     try {
       return read_texture(path, texels_left(file.scene));
     } catch (const Error& error) {

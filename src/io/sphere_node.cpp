@@ -44,16 +44,6 @@ Sphere read_sphere(const Node& node, Sphere sphere, const Scene& scene) {
   return sphere;
 }
 
-double read_number(const Node& node, double low, double high) {
-  KnobInfo number = radius_knob().info;
-  number.name = "number";
-  number.unit = "";
-  number.range = {low, high, false};
-  double value = 0;
-  at_place(node, [&] { detail::assign(value, number, node.text()); });
-  return value;
-}
-
 /// One of an enumeration's names.
 template <class Enumeration>
 Enumeration read_choice(const Node& node, std::string_view what) {
@@ -96,7 +86,7 @@ void read_file_names(const Node& node, const std::string& folder, std::vector<st
     names.push_back(node.text());
   }
   for (const std::string& name : names) {
-    files.paths.push_back(name.starts_with('/') ? name : folder + name);
+    files.paths.push_back(path_from(folder, name));
   }
 }
 

@@ -4,6 +4,7 @@
 #include <limits>
 
 #include "io/field_node.hpp"
+#include "io/files.hpp"
 #include "io/read_node.hpp"
 #include "io/scene_names.hpp"
 #include "io/sphere_node.hpp"
@@ -34,10 +35,6 @@ std::int64_t read_count(const Node& node, std::string_view name, std::int64_t lo
   std::int64_t value = 0;
   at_place(node, [&] { detail::assign(value, info, node.text()); });
   return value;
-}
-
-std::string beside(const std::string& folder, const std::string& name) {
-  return name.starts_with('/') ? name : folder + name;
 }
 
 std::uint32_t read_color_code(const Node& node) {
@@ -96,7 +93,7 @@ class Reader {
   VoxelGridOptions options;
 
   void file(const Node& node) {
-    const std::string path = beside(folder_, node.text());
+    const std::string path = path_from(folder_, node.text());
     try {
       part_.grid = map_voxels(path);
     } catch (const Error& error) {
@@ -153,7 +150,7 @@ class Reader {
     for (std::size_t k = 0; k < 3; ++k) {
       raw.size[k] = static_cast<std::int32_t>(read_count(sides[k], "size", 1, 65536));
     }
-    raw.path = beside(folder_, name);
+    raw.path = path_from(folder_, name);
     part_.grid = make_grid(node, options, [&] { return open_raw_voxels(raw); });
     part_.source_text = fmt::format("raw:\n  file: {}\n  size: [{}, {}, {}]\n", yaml_quoted(name),
                                     raw.size[0], raw.size[1], raw.size[2]);
@@ -166,7 +163,7 @@ class Reader {
     VoxelSlices slices;
     std::string names;
     const auto take = [&](const Node& one) {
-      slices.paths.push_back(beside(folder_, one.text()));
+      slices.paths.push_back(path_from(folder_, one.text()));
       names += (names.empty() ? "" : ", ") + yaml_quoted(one.text());
     };
     if (node.kind() == Node::Kind::list) {
@@ -210,7 +207,7 @@ class Reader {
     });
     if (name.empty()) node.refuse("heights without a file");
     if (heights.layers.empty()) heights.layers.push_back({});
-    heights.path = beside(folder_, name);
+    heights.path = path_from(folder_, name);
     part_.grid = make_grid(node, options, [&] { return open_voxel_heights(heights); });
     part_.source_text =
         fmt::format("heights:\n  file: {}\n  height: {}\n", yaml_quoted(name), heights.height);
@@ -336,10 +333,7 @@ std::shared_ptr<const SolidPart> read_voxels(const Node& node, const Scene& scen
         part->materials.push_back(index_of(one, scene.material_names, "material"));
       }
     } else if (key == "shared") {
-      KnobInfo info;
-      info.name = "shared";
-      info.kind = KnobKind::flag;
-      at_place(value, [&] { detail::assign(shared, info, value.text()); });
+      shared = read_flag(value, key);
     } else {
       source = &value;
       source_key = key;

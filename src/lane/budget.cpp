@@ -74,6 +74,10 @@ std::span<const Knob<Budget>> budget_knobs() {
           "frame.upscale", "", {},
           "how colors of a smaller frame are brought up where frame.scale is below 1: nearest, "
           "bilinear, or guided by depth, normals and materials that are cast at full size"),
+      knob<&Budget::frame, &FrameBudget::backdrop>("frame.backdrop", "", {},
+                                                   "whether the sky, or a room's open color, is "
+                                                   "seen where nothing is met; without it colors "
+                                                   "are times the alpha that EXR files get"),
       knob<&Budget::frame, &FrameBudget::samples>(
           "frame.samples", "", {1, 65536},
           "color samples a pixel; the other layers always sit at the pixel's center"),

@@ -9,17 +9,11 @@ namespace photonlane {
 
 void Solid::nearest_hits(std::span<const LaneBatch<float>* const> lanes, const Budget& budget,
                          std::span<HitBatch<float>* const> hits) const {
-  for (std::size_t i = 0; i < lanes.size(); ++i) {
-    const HitBatch<float> met = nearest_hit(*lanes[i], budget);
-    *hits[i] = met;
-  }
+  for (std::size_t i = 0; i < lanes.size(); ++i) *hits[i] = nearest_hit(*lanes[i], budget);
 }
 void Solid::nearest_hits(std::span<const LaneBatch<double>* const> lanes, const Budget& budget,
                          std::span<HitBatch<double>* const> hits) const {
-  for (std::size_t i = 0; i < lanes.size(); ++i) {
-    const HitBatch<double> met = nearest_hit(*lanes[i], budget);
-    *hits[i] = met;
-  }
+  for (std::size_t i = 0; i < lanes.size(); ++i) *hits[i] = nearest_hit(*lanes[i], budget);
 }
 
 std::uint64_t Solid::hide(const LaneBatch<float>& lanes, const Budget& budget, bool* hidden) const {

@@ -44,6 +44,10 @@ struct Surfaces {
   alignas(64) std::uint32_t room[capacity];
   alignas(64) std::uint32_t crossings[capacity];
 
+  /// Whether a picture was met: it has its light, and the fog before it, in its colors.
+  bool picture(std::size_t i) const {
+    return ending[i] == Ending::hit && face[i] == Face::curved && share[i] < own_color;
+  }
   float scale_of(std::size_t i) const { return any_scale ? scale[i] : 1.0f; }
 
   /// Repeats the last one up to a whole vector: kernels may look there.

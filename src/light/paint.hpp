@@ -16,6 +16,8 @@ struct Colors {
   alignas(64) float red[padded];
   alignas(64) float green[padded];
   alignas(64) float blue[padded];
+  /// Of surfaces, how much of what is behind they hide; of sums, how much of a pixel is backdrop,
+  /// where that is asked for.
   alignas(64) float alpha[padded];
 };
 

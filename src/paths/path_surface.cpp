@@ -4,14 +4,6 @@
 #include <cmath>
 
 namespace photonlane {
-namespace {
-
-bool is_picture(const Surfaces& surfaces, std::size_t i) {
-  return surfaces.face[i] == Face::curved &&
-         (is_lit_color(surfaces.share[i]) || surfaces.share[i] == shown_color);
-}
-
-}  // namespace
 
 ScatterSurface scatter_surface(const std::vector<Material>& materials, const Surfaces& surfaces,
                                std::size_t i, const Colors& colors, bool inside) {
@@ -23,7 +15,7 @@ ScatterSurface scatter_surface(const std::vector<Material>& materials, const Sur
   result.base = Color(colors.red[i], colors.green[i], colors.blue[i]) * whole;
   result.base = result.base.max(0.0f).min(1.0f);
   // Its light is in its color, and goes on from there as it is.
-  if (is_picture(surfaces, i)) result.base = Color(0, 0, 0);
+  if (surfaces.picture(i)) result.base = Color(0, 0, 0);
   result.tint = material.tint;
   double metal = material.metal;
   double specular = material.specular;
@@ -56,7 +48,7 @@ ScatterSurface scatter_surface(const std::vector<Material>& materials, const Sur
 
 Color emission_of(const std::vector<Material>& materials, const Surfaces& surfaces, std::size_t i,
                   const Colors& colors) {
-  if (is_picture(surfaces, i)) return {colors.red[i], colors.green[i], colors.blue[i]};
+  if (surfaces.picture(i)) return {colors.red[i], colors.green[i], colors.blue[i]};
   const Material& material = materials[surfaces.material[i]];
   double glow = material.glow;
   Color own = material.emission;

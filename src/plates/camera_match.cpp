@@ -10,6 +10,7 @@
 #include <numeric>
 #include <optional>
 
+#include "base/median.hpp"
 #include "photonlane/base/random.hpp"
 #include "world/camera_axes.hpp"
 
@@ -27,13 +28,15 @@ struct Pose {
   double focal = 1;
   double aspect = 1;   ///< of focal lengths, down over across
   Vec2d middle{0, 0};  ///< pixels
+  double k1 = 0;       ///< as Camera::distortion_k1
 
   /// Pixels, or nothing for places behind it.
   std::optional<Vec2d> project(const Vec3d& place) const {
     const Vec3d at = turn * (place - eye);
     if (!(at.z() > 0)) return std::nullopt;
-    return Vec2d(middle.x() + focal * at.x() / at.z(),
-                 middle.y() + focal * aspect * at.y() / at.z());
+    const Vec2d tangent = at.head<2>() / at.z();
+    const double focus = focal * (1 + k1 * tangent.squaredNorm());
+    return Vec2d(middle.x() + focus * tangent.x(), middle.y() + focus * aspect * tangent.y());
   }
 };
 
@@ -41,12 +44,6 @@ double error_of(const Pose& pose, const PlateMark& pair) {
   const std::optional<Vec2d> at = pose.project(pair.place);
   if (!at) return std::numeric_limits<double>::infinity();
   return (*at - Vec2d(pair.x, pair.y)).norm();
-}
-
-double median(std::vector<double> values) {
-  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
 }
 
 /// Moves and scales places so that they lie about the origin, about 1 apart from it.
@@ -85,15 +82,30 @@ struct Screen {
   Vec2d in(const PlateMark& pair) const { return (Vec2d(pair.x, pair.y) - middle) / scale; }
 };
 
-/// The null vector of a matrix, as far as it has one alone.
-std::optional<VecX> null_of(const MatX& matrix) {
-  const Eigen::JacobiSVD<MatX> solver(matrix, Eigen::ComputeFullV);
-  const auto& values = solver.singularValues();
-  const Eigen::Index columns = matrix.cols();
-  if (values.size() < columns - 1 || !(values[columns - 2] > 1e-9 * values[0])) {
-    return std::nullopt;
+/// The matrix that projects places, of `columns` numbers and 1 each, to the screen, row after row;
+/// none where several do.
+template <int columns>
+std::optional<Eigen::Matrix<double, 3, columns + 1>> projection_of(std::span<const PlateMark> pairs,
+                                                                   const Balance& balance,
+                                                                   const Screen& screen) {
+  constexpr int numbers = columns + 1;
+  MatX rows = MatX::Zero(2 * static_cast<Eigen::Index>(pairs.size()), 3 * numbers);
+  for (std::size_t k = 0; k < pairs.size(); ++k) {
+    Eigen::Matrix<double, 1, numbers> place;
+    place << balance.in(pairs[k].place).transpose().head<columns>(), 1;
+    const Vec2d at = screen.in(pairs[k]);
+    const auto i = 2 * static_cast<Eigen::Index>(k);
+    rows.row(i).segment<numbers>(0) = rows.row(i + 1).segment<numbers>(numbers) = place;
+    rows.row(i).segment<numbers>(2 * numbers) = -at.x() * place;
+    rows.row(i + 1).segment<numbers>(2 * numbers) = -at.y() * place;
   }
-  return solver.matrixV().col(columns - 1);
+  const Eigen::JacobiSVD<MatX> solver(rows, Eigen::ComputeFullV);
+  const auto& values = solver.singularValues();
+  constexpr Eigen::Index last = 3 * numbers - 1;
+  if (values.size() < last || !(values[last - 1] > 1e-9 * values[0])) return std::nullopt;
+  const VecX found = solver.matrixV().col(last);
+  using Rows = Eigen::Matrix<double, 3, numbers, Eigen::RowMajor>;
+  return Eigen::Map<const Rows>(found.data());
 }
 
 /// By a turn and focal length in balanced places, back to the world.
@@ -120,18 +132,9 @@ Mat3d nearest_turn(const Mat3d& matrix) {
 /// From places all over space: the matrix that projects them, taken apart.
 std::optional<Pose> start_in_space(std::span<const PlateMark> pairs, const Balance& balance,
                                    const Screen& screen) {
-  MatX rows(2 * static_cast<Eigen::Index>(pairs.size()), 12);
-  for (std::size_t k = 0; k < pairs.size(); ++k) {
-    const Vec3d p = balance.in(pairs[k].place);
-    const Vec2d at = screen.in(pairs[k]);
-    const Eigen::RowVector4d place(p.x(), p.y(), p.z(), 1);
-    const auto i = 2 * static_cast<Eigen::Index>(k);
-    rows.row(i) << place, Eigen::RowVector4d::Zero(), -at.x() * place;
-    rows.row(i + 1) << Eigen::RowVector4d::Zero(), place, -at.y() * place;
-  }
-  const std::optional<VecX> found = null_of(rows);
+  const auto found = projection_of<3>(pairs, balance, screen);
   if (!found) return std::nullopt;
-  Mat34 matrix = Eigen::Map<const Eigen::Matrix<double, 3, 4, Eigen::RowMajor>>(found->data());
+  Mat34 matrix = *found;
   Mat3d left = matrix.leftCols<3>();
   if (left.determinant() < 0) matrix = -matrix;
   left = matrix.leftCols<3>();
@@ -159,18 +162,9 @@ std::optional<Pose> start_in_space(std::span<const PlateMark> pairs, const Balan
 /// picture's middle.
 std::optional<Pose> start_in_plane(std::span<const PlateMark> pairs, const Balance& balance,
                                    const Screen& screen) {
-  MatX rows(2 * static_cast<Eigen::Index>(pairs.size()), 9);
-  for (std::size_t k = 0; k < pairs.size(); ++k) {
-    const Vec3d p = balance.in(pairs[k].place);
-    const Vec2d at = screen.in(pairs[k]);
-    const Eigen::RowVector3d place(p.x(), p.y(), 1);
-    const auto i = 2 * static_cast<Eigen::Index>(k);
-    rows.row(i) << place, Eigen::RowVector3d::Zero(), -at.x() * place;
-    rows.row(i + 1) << Eigen::RowVector3d::Zero(), place, -at.y() * place;
-  }
-  const std::optional<VecX> found = null_of(rows);
+  const auto found = projection_of<2>(pairs, balance, screen);
   if (!found) return std::nullopt;
-  Mat3d h = Eigen::Map<const Eigen::Matrix<double, 3, 3, Eigen::RowMajor>>(found->data());
+  Mat3d h = *found;
   if (h(2, 2) < 0) h = -h;
   // The first two columns are axes of the plane: across one another, and as long.
   const double top = -(h(0, 0) * h(0, 1) + h(1, 0) * h(1, 1));
@@ -199,7 +193,9 @@ class Fit {
       double reach)
       : pairs_(pairs), screen_(screen), options_(options), reach_(reach) {}
 
-  Eigen::Index count() const { return 7 + (options_.aspect ? 1 : 0) + (options_.shift ? 2 : 0); }
+  Eigen::Index count() const {
+    return 7 + (options_.aspect ? 1 : 0) + (options_.shift ? 2 : 0) + (options_.distortion ? 1 : 0);
+  }
 
   /// Steps are in shares: of the reach of the places, of radians, of the focal length.
   Pose moved(const Pose& pose, const VecX& step) const {
@@ -213,7 +209,11 @@ class Fit {
     result.focal *= std::exp(step[6]);
     Eigen::Index at = 7;
     if (options_.aspect) result.aspect *= std::exp(step[at++]);
-    if (options_.shift) result.middle += screen_.scale * step.segment<2>(at);
+    if (options_.shift) {
+      result.middle += screen_.scale * step.segment<2>(at);
+      at += 2;
+    }
+    if (options_.distortion) result.k1 += step[at];
     return result;
   }
 
@@ -225,14 +225,20 @@ class Fit {
     for (std::size_t k = 0; k < pairs_.size(); ++k) {
       const Vec3d at = pose.turn * (pairs_[k].place - pose.eye);
       if (!(at.z() > 1e-9)) return false;
-      const double fx = pose.focal / at.z();
-      const double fy = fx * pose.aspect;
-      const Vec2d seen(pose.middle.x() + fx * at.x(), pose.middle.y() + fy * at.y());
+      const Vec2d tangent = at.head<2>() / at.z();
+      const double square = tangent.squaredNorm();
+      const double bend = 1 + pose.k1 * square;
+      const Vec2d focal(pose.focal, pose.focal * pose.aspect);
+      const Vec2d seen = pose.middle + bend * focal.cwiseProduct(tangent);
       const auto i = 2 * static_cast<Eigen::Index>(k);
       off.segment<2>(i) = seen - Vec2d(pairs_[k].x, pairs_[k].y);
       if (slope == nullptr) continue;
-      Eigen::Matrix<double, 2, 3> by_place;
-      by_place << fx, 0, -fx * at.x() / at.z(), 0, fy, -fy * at.y() / at.z();
+      Eigen::Matrix<double, 2, 3> tangent_by_place;
+      tangent_by_place << 1, 0, -tangent.x(), 0, 1, -tangent.y();
+      tangent_by_place /= at.z();
+      const Eigen::Matrix2d bent =
+          bend * Eigen::Matrix2d::Identity() + 2 * pose.k1 * tangent * tangent.transpose();
+      const Eigen::Matrix<double, 2, 3> by_place = focal.asDiagonal() * bent * tangent_by_place;
       Mat3d cross;
       cross << 0, at.z(), -at.y(), -at.z(), 0, at.x(), at.y(), -at.x(), 0;
       slope->block<2, 3>(i, 0) = -reach_ * by_place * pose.turn;
@@ -242,8 +248,13 @@ class Fit {
       if (options_.aspect) {
         slope->block<2, 1>(i, column++) = Vec2d(0, seen.y() - pose.middle.y());
       }
-      if (options_.shift)
+      if (options_.shift) {
         slope->block<2, 2>(i, column) = screen_.scale * Eigen::Matrix2d::Identity();
+        column += 2;
+      }
+      if (options_.distortion) {
+        slope->block<2, 1>(i, column) = square * focal.cwiseProduct(tangent);
+      }
     }
     return true;
   }
@@ -292,11 +303,17 @@ Camera camera_of(const Pose& pose, Size size) {
   camera.pixel_aspect = pose.aspect;
   camera.shift_x = pose.middle.x() / size.width - 0.5;
   camera.shift_y = 0.5 - pose.middle.y() / size.height;
+  camera.distortion_k1 = pose.k1;
   return camera;
 }
 
+/// So many pairs a camera takes.
+std::size_t pairs_needed(const MatchOptions& options) {
+  return (options.shift ? 8u : options.aspect ? 7u : 6u) + (options.distortion ? 1u : 0u);
+}
+
 void check_pairs(std::span<const PlateMark> pairs, Size size, const MatchOptions& options) {
-  const std::size_t least = options.shift ? 8 : options.aspect ? 7 : 6;
+  const std::size_t least = pairs_needed(options);
   if (pairs.size() < least) {
     throw Error(ErrorKind::input,
                 fmt::format("{} pairs, expected at least {}", pairs.size(), least));
@@ -344,7 +361,7 @@ std::optional<Pose> seek_start(std::span<const PlateMark> pairs, const Screen& s
   look({pairs.begin(), pairs.end()});
   std::vector<std::size_t> order(pairs.size());
   std::iota(order.begin(), order.end(), std::size_t{0});
-  const std::size_t few = options.shift ? 8 : options.aspect ? 7 : 6;
+  const std::size_t few = pairs_needed(options);
   if (pairs.size() == few) return best;
   constexpr std::uint64_t tries = 300;
   for (std::uint64_t n = 0; n < tries; ++n) {
@@ -363,7 +380,7 @@ std::optional<Pose> seek_start(std::span<const PlateMark> pairs, const Screen& s
 
 /// How sure a match is, by the spread of what is left and how steeply that grows.
 void tell_spread(const Fit& fit, const Pose& pose, std::span<const PlateMark> kept, double reach,
-                 CameraMatch& match) {
+                 Size size, const MatchOptions& options, CameraMatch& match) {
   VecX off;
   MatX slope;
   fit.look(pose, off, &slope);
@@ -389,6 +406,17 @@ void tell_spread(const Fit& fit, const Pose& pose, std::span<const PlateMark> ke
   const double focal_spread = std::sqrt(covariance(6, 6));
   // Of 2 atan(h / 2 f), by the focal length.
   match.field_spread = std::sin(match.camera.field_of_view) * focal_spread / degrees(1);
+  if (options.distortion) {
+    const Eigen::Index last = fit.count() - 1;
+    match.distortion_spread = std::sqrt(covariance(last, last));
+    try {
+      viewing(match.camera, size);
+    } catch (const Error&) {
+      match.unsure.push_back(fmt::format(
+          "the distortion: {:.3g} +- {:.2g} shows no direction at the picture's corners", pose.k1,
+          match.distortion_spread));
+    }
+  }
   if (free < 2)
     match.unsure.push_back("how good the match is: there are no more pairs than it takes");
   if (focal_spread > 0.1) {
@@ -444,7 +472,8 @@ CameraMatch match_camera(std::span<const PlateMark> pairs, Size size, const Matc
   match.errors.clear();
   for (const PlateMark& pair : pairs) match.errors.push_back(error_of(*pose, pair));
   match.camera = camera_of(*pose, size);
-  tell_spread(Fit(kept, screen, options, balance.spread[0]), *pose, kept, balance.spread[0], match);
+  tell_spread(Fit(kept, screen, options, balance.spread[0]), *pose, kept, balance.spread[0], size,
+              options, match);
   return match;
 }
 

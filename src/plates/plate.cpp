@@ -5,6 +5,7 @@
 #include <cmath>
 #include <limits>
 
+#include "base/parallel.hpp"
 #include "plates/plate_solid.hpp"
 
 namespace photonlane {
@@ -84,7 +85,38 @@ double plate_number(const PlateDepth& means, double distance, double slant) {
   return means.range == BufferRange::minus_one_to_one ? 2 * share - 1 : share;
 }
 
-std::shared_ptr<const Solid> Plate::compile(const SolidContext& context) const {
+double distance_of(const Plate& plate, const PlateLens& lens, int x, int y) {
+  const double slant = plate.means.kind == DepthKind::ray ? lens.way(x + 0.5, y + 0.5).norm() : 1;
+  return plate_distance(plate.means, static_cast<double>(plate.depth.at(x, y)), slant);
+}
+
+void inverse_distances(const Plate& plate, const PlateLens& lens, int y, float* to) {
+  const int width = plate.depth.size.width;
+  const float* const row = plate.depth.values + y * plate.depth.down;
+  if (plate.means.kind == DepthKind::axis && plate.depth.across == 1) {
+    const double unit = plate.means.unit;
+    for (int x = 0; x < width; ++x) {
+      to[x] = static_cast<float>(1 / (static_cast<double>(row[x]) * unit));
+    }
+    return;
+  }
+  for (int x = 0; x < width; ++x) to[x] = static_cast<float>(1 / distance_of(plate, lens, x, y));
+}
+
+namespace {
+
+/// Whether all numbers of a row of distances are distances, or infinite.
+bool all_distances(const Plate& plate, int y) {
+  if (plate.means.kind == DepthKind::buffer || plate.depth.across != 1) return false;
+  const float* const row = plate.depth.values + y * plate.depth.down;
+  bool all = true;
+  for (int x = 0; x < plate.depth.size.width; ++x) all = all & (row[x] > 0);
+  return all;
+}
+
+}  // namespace
+
+void Plate::validate(std::size_t materials) const {
   validate_knobs(plate_knobs(), *this);
   validate_knobs(plate_depth_knobs(), means);
   const auto there = [](const PlateImage& image) {
@@ -104,6 +136,10 @@ std::shared_ptr<const Solid> Plate::compile(const SolidContext& context) const {
   hold(green, "color");
   hold(blue, "color");
   hold(alpha, "alpha");
+  for (const PlateImage& axis : normal) hold(axis, "normals");
+  if (normal[0].values != nullptr && (normal[1].values == nullptr || normal[2].values == nullptr)) {
+    throw Error(ErrorKind::usage, "a plate with some of its normals' numbers, expected all three");
+  }
   if (camera.projection != Projection::planar) {
     throw Error(ErrorKind::input, "a plate of a cylindrical camera, expected a planar one");
   }
@@ -117,12 +153,32 @@ std::shared_ptr<const Solid> Plate::compile(const SolidContext& context) const {
       throw Error(ErrorKind::input, "a linear depth buffer without a far plane, expected one");
     }
   }
-  if (material >= static_cast<int>(context.materials)) {
-    throw Error(ErrorKind::input, fmt::format("a plate of material {}, of which there are {}",
-                                              material, context.materials));
+  if (material >= static_cast<int>(materials)) {
+    throw Error(ErrorKind::input,
+                fmt::format("a plate of material {}, of which there are {}", material, materials));
   }
+  const PlateLens lens(camera, depth.size);
+  std::vector<int> wrong(static_cast<std::size_t>(depth.size.height), -1);
+  parallel_for(0, wrong.size(), [&](std::size_t row) {
+    const int y = static_cast<int>(row);
+    if (all_distances(*this, y)) return;
+    for (int x = 0; x < depth.size.width && wrong[row] < 0; ++x) {
+      if (alpha.values != nullptr && !(alpha.at(x, y) >= 0.5f)) continue;
+      if (std::isnan(distance_of(*this, lens, x, y))) wrong[row] = x;
+    }
+  });
+  for (std::size_t row = 0; row < wrong.size(); ++row) {
+    if (wrong[row] < 0) continue;
+    throw Error(ErrorKind::input,
+                fmt::format("a plate with a depth of {} at pixel [{}, {}], which is no distance",
+                            depth.at(wrong[row], static_cast<int>(row)), wrong[row], row));
+  }
+}
+
+std::shared_ptr<const Solid> Plate::compile(const SolidContext& context) const {
+  validate(context.materials);
   return std::make_shared<const PlateSolid>(
-      *this, material < 0 ? context.plain : static_cast<std::uint32_t>(material));
+      straightened(*this), material < 0 ? context.plain : static_cast<std::uint32_t>(material));
 }
 
 }  // namespace photonlane

@@ -4,23 +4,13 @@
 #include <cmath>
 #include <limits>
 
+#include "base/median.hpp"
 #include "plates/plate_solid.hpp"
 
 namespace photonlane {
 namespace {
 
 constexpr double infinite = std::numeric_limits<double>::infinity();
-
-/// The middle of some values, of which those that are no numbers are the largest.
-double median(std::vector<double> values) {
-  if (values.empty()) return infinite;
-  for (double& value : values) {
-    if (std::isnan(value)) value = infinite;
-  }
-  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
-}
 
 /// A way to read a plate's depth.
 struct Reading {
@@ -92,13 +82,13 @@ class Held {
   explicit Held(const Plate& plate)
       : plate_(plate), size_(plate.depth.size), lens_(plate.camera, size_) {
     for (const PlateMark& mark : plate.marks) {
-      const PlatePlace place = lens_.place(mark.place - lens_.eye);
-      if (place.z <= 0 ||
+      const double ahead = (mark.place - lens_.eye).dot(lens_.view.forward);
+      if (ahead <= 0 ||
           !(mark.x >= 0 && mark.y >= 0 && mark.x < size_.width && mark.y < size_.height)) {
         continue;
       }
       marks_.push_back({static_cast<int>(mark.x), static_cast<int>(mark.y),
-                        lens_.way(mark.x, mark.y).norm(), place.z});
+                        lens_.way(mark.x, mark.y).norm(), ahead});
     }
     if (!plate.ground) return;
     // Some thousand pixels say as much as all.
@@ -159,11 +149,10 @@ double pixels_off(const Plate& plate, bool mirrored, bool upside_down) {
   const PlateLens lens(plate.camera, plate.depth.size);
   std::vector<double> off;
   for (const PlateMark& mark : plate.marks) {
-    const PlatePlace place = lens.place(mark.place - lens.eye);
+    const auto seen = lens.view.pixel(mark.place - lens.eye);
     const double x = mirrored ? plate.depth.size.width - mark.x : mark.x;
     const double y = upside_down ? plate.depth.size.height - mark.y : mark.y;
-    off.push_back(place.z > 0 ? std::hypot(place.x / place.z - x, place.y / place.z - y)
-                              : infinite);
+    off.push_back(seen ? std::hypot(seen->x() - x, seen->y() - y) : infinite);
   }
   return median(std::move(off));
 }

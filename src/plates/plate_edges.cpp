@@ -13,25 +13,36 @@ struct Step {
 };
 constexpr Step steps[] = {{1, 0}, {-1, 0}, {0, 1}, {0, -1}};
 
-std::uint32_t code_of(const Color& color) {
+std::uint32_t packed(const Color& color) {
   return shared_exponent_code(color[0], color[1], color[2]);
 }
 
 }  // namespace
 
+std::uint32_t PlateSolid::code_of(int x, int y) const {
+  const float share = plate_.alpha.values != nullptr ? 1 / plate_.alpha.at(x, y) : 1.0f;
+  return packed(color(x, y) * share);
+}
+
 std::optional<PlateSolid::Edge> PlateSolid::edge_by_alpha(int x, int y) const {
   const float alpha = plate_.alpha.at(x, y);
   if (!(alpha >= 1.0f / 255) || alpha > 0.998f) return std::nullopt;
-  // What covers less than half of its pixel has no facet of its own.
-  std::ptrdiff_t front = facet(x, y).inverse > 0 ? static_cast<std::ptrdiff_t>(pixel(x, y)) : -1;
+  if (alpha >= 0.5f && !stands(x, y)) return std::nullopt;
+  // What covers less than half of its pixel has no facet: it is on that of a neighbor, or where its
+  // own depth says.
+  Step front{x, y};
   for (const Step& step : steps) {
-    if (front < 0 && stands(x + step.x, y + step.y)) {
-      front = static_cast<std::ptrdiff_t>(pixel(x + step.x, y + step.y));
-    }
+    if (!stands(front.x, front.y)) front = {x + step.x, y + step.y};
   }
-  if (front < 0) return std::nullopt;
-  return Edge{static_cast<std::uint32_t>(front), Edge::nothing, alpha, code_of(color(x, y) / alpha),
-              0};
+  Edge edge{static_cast<std::uint32_t>(pixel(x, y)), Edge::nothing, alpha, code_of(x, y), 0};
+  if (stands(front.x, front.y)) {
+    edge.front = static_cast<std::uint32_t>(pixel(front.x, front.y));
+    return edge;
+  }
+  const double distance = distance_of(plate_, lens_, x, y);
+  if (!(distance > 0 && std::isfinite(distance))) return std::nullopt;
+  edge.front_distance = static_cast<float>(distance);
+  return edge;
 }
 
 std::optional<PlateSolid::Edge> PlateSolid::edge_by_depth(int x, int y) const {
@@ -41,7 +52,7 @@ std::optional<PlateSolid::Edge> PlateSolid::edge_by_depth(int x, int y) const {
   float most = 0;
   Step across{0, 0};
   for (const Step& step : steps) {
-    if (!inside(x + step.x, y + step.y)) continue;
+    if (!inside(x + step.x, y + step.y) || !covers(x + step.x, y + step.y)) continue;
     const Facet& other = facet(x + step.x, y + step.y);
     const float apart = std::abs(own.inverse - other.inverse);
     if (apart <= most) continue;
@@ -65,7 +76,7 @@ std::optional<PlateSolid::Edge> PlateSolid::edge_by_depth(int x, int y) const {
   // A pixel farther to each side there is nothing of the other.
   const auto pure = [&](const Step& at, int sign) {
     const Step beyond{at.x + sign * out.x, at.y + sign * out.y};
-    if (!inside(beyond.x, beyond.y)) return color(at.x, at.y);
+    if (!inside(beyond.x, beyond.y) || !covers(beyond.x, beyond.y)) return color(at.x, at.y);
     const float here = facet(at.x, at.y).inverse;
     const float there = facet(beyond.x, beyond.y).inverse;
     const bool same =
@@ -83,19 +94,20 @@ std::optional<PlateSolid::Edge> PlateSolid::edge_by_depth(int x, int y) const {
   // Else it is no mixture of the two; nor are colors that are no numbers.
   if (!(off <= 0.04f * contrast && share >= 0.02f && share <= 0.98f)) return std::nullopt;
   Edge edge{static_cast<std::uint32_t>(pixel(near.x, near.y)),
-            static_cast<std::uint32_t>(pixel(far.x, far.y)), share, code_of(front),
-            code_of(behind)};
+            static_cast<std::uint32_t>(pixel(far.x, far.y)), share, packed(front), packed(behind)};
   // Both together are what the picture has.
   if (share > 0.5f) {
-    edge.front_color = code_of(((mixed - (1 - share) * behind) / share).max(0.0f));
+    edge.front_color = packed(((mixed - (1 - share) * behind) / share).max(0.0f));
   } else {
-    edge.behind_color = code_of(((mixed - share * front) / (1 - share)).max(0.0f));
+    edge.behind_color = packed(((mixed - share * front) / (1 - share)).max(0.0f));
   }
   return edge;
 }
 
-void PlateSolid::make_edges() {
+void PlateSolid::make_edges(const std::vector<float>& inverse) {
+  const auto width = static_cast<std::size_t>(size_.width);
   const auto height = static_cast<std::size_t>(size_.height);
+  const auto gap = static_cast<float>(plate_.gap);
   struct Found {
     std::size_t pixel;
     Edge edge;
@@ -103,9 +115,25 @@ void PlateSolid::make_edges() {
   std::vector<std::vector<Found>> rows(height);
   parallel_for(0, height, [&](std::size_t row) {
     const int y = static_cast<int>(row);
-    for (int x = 0; x < size_.width; ++x) {
-      const bool covers = plate_.alpha.values == nullptr || plate_.alpha.at(x, y) > 0.998f;
-      const std::optional<Edge> edge = covers ? edge_by_depth(x, y) : edge_by_alpha(x, y);
+    const float* const own = inverse.data() + row * width;
+    const float* const above = row > 0 ? own - width : own;
+    const float* const below = row + 1 < height ? own + width : own;
+    // Pixels all of whose neighbors are about as far are of one surface.
+    std::vector<std::uint8_t> apart(width, 0);
+    const auto look = [&](const float* other, std::size_t from, std::size_t to) {
+      for (std::size_t x = from; x < to; ++x) {
+        apart[x] |= std::abs(own[x] - other[x]) > gap * std::min(own[x], other[x]);
+      }
+    };
+    look(above, 0, width);
+    look(below, 0, width);
+    look(own + 1, 0, width - 1);
+    look(own - 1, 1, width);
+    for (std::size_t i = 0; i < width; ++i) {
+      const int x = static_cast<int>(i);
+      const bool whole = covers(x, y);
+      if (whole && !apart[i]) continue;
+      const std::optional<Edge> edge = whole ? edge_by_depth(x, y) : edge_by_alpha(x, y);
       if (edge) rows[row].push_back({pixel(x, y), *edge});
     }
   });
@@ -126,15 +154,16 @@ PlateSolid::Met PlateSolid::at_edge(const Edge& edge, double px, double py, cons
     return distance_at(static_cast<int>(which % width), static_cast<int>(which / width), px, py) /
            way.z;
   };
-  const double front = t_of(edge.front);
+  const double front =
+      edge.front_distance > 0 ? static_cast<double>(edge.front_distance) / way.z : t_of(edge.front);
   if (front > start) {
     if (!(front < limit)) return {};
-    return {front, edge.front, false, edge.alpha, edge.front_color, true};
+    return {front, edge.front, edge.alpha, edge.front_color};
   }
   if (edge.behind == Edge::nothing) return {};
   const double behind = std::max(t_of(edge.behind), front * (1 + 1e-5));
   if (!(behind > start) || (behind < infinite && !(behind < limit))) return {};
-  return {behind, edge.behind, false, 1, edge.behind_color, true};
+  return {behind, edge.behind, 1, edge.behind_color};
 }
 
 }  // namespace photonlane

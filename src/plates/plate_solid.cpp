@@ -5,12 +5,12 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numeric>
 
 #include "base/parallel.hpp"
 #include "base/shared_exponent.hpp"
 #include "base/stage_clock.hpp"
 #include "lane/hits.hpp"
-#include "lane/surfaces.hpp"
 
 namespace photonlane {
 namespace {
@@ -39,30 +39,13 @@ void clip(double start, double slope, double& from, double& to) {
 /// surface's own side (Harten, Engquist, Osher and Chakravarthy, "Uniformly High Order Accurate
 /// Essentially Non-oscillatory Schemes, III", 1987).
 float slope_of(const float (&row)[5], float gap) {
-  // Most pixels lie on something flat, with neighbors on it.
-  if (row[1] > 0 && row[3] > 0) {
-    const float apart = std::abs(row[3] - 2 * row[2] + row[1]);
-    const float most = std::max(std::abs(row[2] - row[1]), std::abs(row[3] - row[2]));
-    if (apart <= 1e-6f * row[2] && most <= gap * std::min(row[1], row[3])) {
-      return 0.5f * ((row[3] - row[2]) + (row[2] - row[1]));
-    }
-  }
   constexpr float never = std::numeric_limits<float>::infinity();
   float step[4];
   bool joined[4];
   for (int k = 0; k < 4; ++k) {
     step[k] = row[k + 1] - row[k];
-    joined[k] = row[k] > 0 && row[k + 1] > 0;
-  }
-  // Larger steps are those of one surface where they are like the ones beside them.
-  const auto like = [&](int k, int other) {
-    return other >= 0 && other < 4 && row[other] > 0 && row[other + 1] > 0 &&
-           std::abs(step[k] - step[other]) <=
-               0.25f * std::min(std::abs(step[k]), std::abs(step[other]));
-  };
-  for (int k = 0; k < 4; ++k) {
-    const bool small = std::abs(step[k]) <= gap * std::min(row[k], row[k + 1]);
-    joined[k] = joined[k] && (small || like(k, k - 1) || like(k, k + 1));
+    joined[k] =
+        one_surface(k > 0 ? row[k - 1] : 0, row[k], row[k + 1], k < 3 ? row[k + 2] : 0, gap);
   }
   const float back = step[1];
   const float ahead = step[2];
@@ -76,18 +59,30 @@ float slope_of(const float (&row)[5], float gap) {
   return uneven_back < uneven_ahead ? back : ahead;
 }
 
+/// The slopes of pixels that lie on something flat, with neighbors on it, as most do: those of
+/// which `flat` is set.
+void flat_slopes(const float* before, const float* own, const float* after, std::size_t count,
+                 float gap, float* slope, std::uint8_t* flat) {
+  for (std::size_t x = 0; x < count; ++x) {
+    const float back = own[x] - before[x];
+    const float ahead = after[x] - own[x];
+    const float least = std::min(before[x], after[x]);
+    const float most = std::max(std::abs(back), std::abs(ahead));
+    slope[x] = 0.5f * (back + ahead);
+    flat[x] = (least > 0) & (std::abs(ahead - back) <= 1e-6f * own[x]) & (most <= gap * least);
+  }
+}
+
 }  // namespace
 
-PlateLens::PlateLens(const Camera& camera, Size size) {
-  const Viewing view = viewing(camera, size);
-  eye = camera.eye;
-  forward = view.forward;
-  right = view.right;
-  up = view.up;
-  focal_x = view.focal;
-  focal_y = view.focal_y;
-  center_x = view.center_x;
-  center_y = view.center_y;
+bool one_surface(float before, float one, float two, float after, float gap) {
+  if (!(one > 0 && two > 0)) return false;
+  const float step = two - one;
+  if (std::abs(step) <= gap * std::min(one, two)) return true;
+  const auto like = [&](bool there, float other) {
+    return there && std::abs(step - other) <= 0.25f * std::min(std::abs(step), std::abs(other));
+  };
+  return like(before > 0, one - before) || like(after > 0, after - two);
 }
 
 /// A lane in the picture: place = start + way t.
@@ -108,70 +103,77 @@ struct PlateSolid::Line {
 
 PlateSolid::PlateSolid(const Plate& plate, std::uint32_t material)
     : plate_(plate), material_(material), size_(plate.depth.size), lens_(plate.camera, size_) {
-  make_facets();
+  const std::vector<float> inverse = make_facets();
   make_levels();
-  make_edges();
+  make_edges(inverse);
 }
 
-void PlateSolid::make_facets() {
+std::vector<float> PlateSolid::make_facets() {
   const auto width = static_cast<std::size_t>(size_.width);
   const auto height = static_cast<std::size_t>(size_.height);
-  facets_.resize(width * height);
-  std::vector<std::ptrdiff_t> wrong(height, -1);
+  std::vector<float> inverse(width * height);
   std::vector<std::size_t> far(height, 0);
   parallel_for(0, height, [&](std::size_t y) {
+    float* const row = inverse.data() + y * width;
+    inverse_distances(plate_, lens_, static_cast<int>(y), row);
     for (std::size_t x = 0; x < width; ++x) {
-      const int column = static_cast<int>(x);
-      const int row = static_cast<int>(y);
-      Facet& facet = facets_[y * width + x];
-      facet = {0, 0, 0};
-      if (plate_.alpha.values != nullptr && !(plate_.alpha.at(column, row) >= 0.5f)) continue;
-      const double slant =
-          plate_.means.kind == DepthKind::ray ? lens_.way(column + 0.5, row + 0.5).norm() : 1;
-      const auto number = static_cast<double>(plate_.depth.at(column, row));
-      const double distance = plate_distance(plate_.means, number, slant);
-      if (std::isnan(distance)) {
-        if (wrong[y] < 0) wrong[y] = static_cast<std::ptrdiff_t>(x);
-        continue;
-      }
-      facet.inverse = static_cast<float>(1 / distance);
-      far[y] += facet.inverse == 0;
+      const bool there = plate_.alpha.values == nullptr ||
+                         plate_.alpha.at(static_cast<int>(x), static_cast<int>(y)) >= 0.5f;
+      far[y] += there && row[x] == 0;
+      row[x] = there ? row[x] : 0.0f;
     }
   });
-  for (std::size_t y = 0; y < height; ++y) {
-    far_pixels_ += far[y];
-    if (wrong[y] < 0) continue;
-    throw Error(
-        ErrorKind::input,
-        fmt::format("a plate with a depth of {} at pixel [{}, {}], which is no distance",
-                    plate_.depth.at(static_cast<int>(wrong[y]), static_cast<int>(y)), wrong[y], y));
-  }
+  far_pixels_ = std::accumulate(far.begin(), far.end(), std::size_t{0});
+  facets_.resize(width * height);
+  const auto gap = static_cast<float>(plate_.gap);
   parallel_for(0, height, [&](std::size_t y) {
+    // Before and after the row there is nothing.
+    std::vector<float> across(width), down(width), nothing(width, 0.0f);
+    std::vector<std::uint8_t> flat(width);
+    const float* const own = inverse.data() + y * width;
+    const auto slope_along = [&](std::size_t x, std::size_t at, std::size_t count,
+                                 std::size_t stride) {
+      float row[5];
+      for (std::size_t k = 0; k < 5; ++k) {
+        const bool there = at + k >= 2 && at + k - 2 < count;
+        row[k] = there ? own[x + k * stride - 2 * stride] : 0.0f;
+      }
+      return slope_of(row, gap);
+    };
+    if (width > 2) {
+      flat_slopes(own, own + 1, own + 2, width - 2, gap, across.data() + 1, flat.data() + 1);
+    }
     for (std::size_t x = 0; x < width; ++x) {
-      Facet& facet = facets_[y * width + x];
-      if (facet.inverse == 0) continue;
-      const auto slope_along = [&](std::size_t at, std::size_t count, std::size_t stride) {
-        float row[5];
-        for (std::size_t k = 0; k < 5; ++k) {
-          const bool inside = at + k >= 2 && at + k - 2 < count;
-          row[k] = inside ? facets_[y * width + x + k * stride - 2 * stride].inverse : 0.0f;
-        }
-        return slope_of(row, static_cast<float>(plate_.gap));
-      };
-      facet.across = slope_along(x, width, 1);
-      facet.down = slope_along(y, height, width);
+      if (own[x] > 0 && !flat[x]) across[x] = slope_along(x, x, width, 1);
+    }
+    flat_slopes(y > 0 ? own - width : nothing.data(), own,
+                y + 1 < height ? own + width : nothing.data(), width, gap, down.data(),
+                flat.data());
+    for (std::size_t x = 0; x < width; ++x) {
+      if (own[x] > 0 && !flat[x]) down[x] = slope_along(x, y, height, width);
+    }
+    for (std::size_t x = 0; x < width; ++x) {
+      const bool there = own[x] > 0;
+      facets_[y * width + x] = {own[x], there ? across[x] : 0.0f, there ? down[x] : 0.0f};
     }
   });
+  return inverse;
 }
 
 void PlateSolid::make_levels() {
   constexpr float infinite = std::numeric_limits<float>::infinity();
-  const auto reach_of = [&](const Facet& facet) -> Reach {
-    if (facet.inverse == 0) return {infinite, -infinite};
-    const float more = 0.5f * (std::abs(facet.across) + std::abs(facet.down));
-    const float least = facet.inverse - more;
+  const auto reach_of = [&](const Facet* facets, std::size_t count) -> Reach {
+    float most = 0;
+    float least = infinite;
+    for (std::size_t i = 0; i < count; ++i) {
+      const Facet& own = facets[i];
+      const float more = 0.5f * (std::abs(own.across) + std::abs(own.down));
+      most = std::max(most, own.inverse + more);
+      least = std::min(least, own.inverse > 0 ? own.inverse - more : infinite);
+    }
+    if (most == 0) return {infinite, -infinite};
     // A little more than it is, for rounding.
-    return {0.99999f / (facet.inverse + more), least > 0 ? 1.00001f / least : infinite};
+    return {0.99999f / most, least > 0 ? 1.00001f / least : infinite};
   };
   int width = size_.width;
   int height = size_.height;
@@ -183,9 +185,13 @@ void PlateSolid::make_levels() {
     const Level* const below = levels_.empty() ? nullptr : &levels_.back();
     parallel_for(0, static_cast<std::size_t>(level.height), [&](std::size_t row) {
       for (std::size_t y = 4 * row; y < std::min(4 * row + 4, std::size_t(height)); ++y) {
-        for (std::size_t x = 0; x < static_cast<std::size_t>(width); ++x) {
-          const std::size_t i = y * static_cast<std::size_t>(width) + x;
-          const Reach own = below != nullptr ? below->blocks[i] : reach_of(facets_[i]);
+        const auto across = static_cast<std::size_t>(width);
+        const std::size_t together = below != nullptr ? 1 : 4;
+        for (std::size_t x = 0; x < across; x += together) {
+          const std::size_t i = y * across + x;
+          const Reach own = below != nullptr
+                                ? below->blocks[i]
+                                : reach_of(&facets_[i], std::min(together, across - x));
           Reach& block = level.blocks[row * static_cast<std::size_t>(level.width) + x / 4];
           block.least = std::min(block.least, own.least);
           block.most = std::max(block.most, own.most);
@@ -197,12 +203,7 @@ void PlateSolid::make_levels() {
     levels_.push_back(std::move(level));
   }
   // All that stands, between the nearest and the farthest of it.
-  Reach all{infinite, -infinite};
-  if (levels_.empty()) {
-    all = reach_of(facets_.front());
-  } else {
-    all = levels_.back().blocks.front();
-  }
+  const Reach all = levels_.empty() ? reach_of(facets_.data(), 1) : levels_.back().blocks.front();
   bounds_ = {lens_.eye, lens_.eye};
   if (all.least > all.most) return;
   const double far = std::min(double{all.most} + plate_.thickness, 1e9);
@@ -219,11 +220,9 @@ void PlateSolid::make_levels() {
 
 double PlateSolid::distance_at(int x, int y, double px, double py) const {
   constexpr double infinite = std::numeric_limits<double>::infinity();
-  if (x < 0 || y < 0 || x >= size_.width || y >= size_.height) return infinite;
-  const Facet& facet = facets_[static_cast<std::size_t>(y) * static_cast<std::size_t>(size_.width) +
-                               static_cast<std::size_t>(x)];
-  if (facet.inverse == 0) return infinite;
-  return 1 / std::max(facet.at(px - x - 0.5, py - y - 0.5), 0.5 * double{facet.inverse});
+  if (!stands(x, y)) return infinite;
+  const Facet& own = facet(x, y);
+  return 1 / std::max(own.at(px - x - 0.5, py - y - 0.5), 0.5 * double{own.inverse});
 }
 
 bool PlateSolid::within(const Vec3d& place) const {
@@ -242,39 +241,37 @@ PlateSolid::Met PlateSolid::from_eye(const PlatePlace& way, double start, double
   const double px = way.x / way.z;
   const double py = way.y / way.z;
   if (!(px >= 0 && py >= 0 && px < size_.width && py < size_.height)) return {};
-  const double column = std::floor(px);
-  const double row = std::floor(py);
-  const std::size_t which = pixel(static_cast<int>(column), static_cast<int>(row));
+  const int x = static_cast<int>(px);
+  const int y = static_cast<int>(py);
+  const std::size_t which = pixel(x, y);
   if (!edge_of_.empty() && edge_of_[which] >= 0) {
     return at_edge(edges_[static_cast<std::size_t>(edge_of_[which])], px, py, way, start, limit);
   }
-  if (facets_[which].inverse == 0) {
+  if (!stands(x, y)) {
     // A color without a place is behind all else.
-    const bool covers = plate_.alpha.values == nullptr ||
-                        plate_.alpha.at(static_cast<int>(column), static_cast<int>(row)) >= 0.5f;
-    return covers ? Met{.t = std::numeric_limits<double>::infinity(), .pixel = which} : Met{};
+    const bool shown = plate_.alpha.values == nullptr || plate_.alpha.at(x, y) >= 0.5f;
+    return shown ? Met{std::numeric_limits<double>::infinity(), which} : Met{};
   }
   // Across a pixel at an edge what is linear may go past the horizon.
-  const double t = distance_at(static_cast<int>(column), static_cast<int>(row), px, py) / way.z;
+  const double t = distance_at(x, y, px, py) / way.z;
   if (!(t > start) || !(t < limit)) return {};
-  return {.t = t, .pixel = which};
+  return {t, which};
 }
 
 /// Of a lane that is over one pixel between two t. `entered` is where it went behind a surface that
 /// it is still taken for being on; what is met there is met where it was entered.
 PlateSolid::Met PlateSolid::cross(const Line& line, int x, int y, double from, double to,
                                   Met& entered) const {
-  const std::size_t pixel = static_cast<std::size_t>(y) * static_cast<std::size_t>(size_.width) +
-                            static_cast<std::size_t>(x);
-  const Facet& facet = facets_[pixel];
-  if (facet.inverse == 0) {
+  if (!stands(x, y)) {
     entered = {};
     return {};
   }
+  const Facet& own = facet(x, y);
+  const std::size_t which = pixel(x, y);
   // How far behind the facet, as a share of its distance: linear along the lane.
-  const double a = double{facet.across};
-  const double b = double{facet.down};
-  const double c = double{facet.inverse} - a * (x + 0.5) - b * (y + 0.5);
+  const double a = double{own.across};
+  const double b = double{own.down};
+  const double c = double{own.inverse} - a * (x + 0.5) - b * (y + 0.5);
   const double start = a * line.start.x + b * line.start.y + c * line.start.z - 1;
   const double slope = a * line.way.x + b * line.way.y + c * line.way.z;
   const double first = at(start, slope, from);
@@ -282,10 +279,10 @@ PlateSolid::Met PlateSolid::cross(const Line& line, int x, int y, double from, d
   const double on = plate_.tolerance;
   if (first <= on) {
     const bool crosses = first <= 0 && last > 0;
-    if (crosses) entered = {std::clamp(-start / slope, from, to), pixel, false};
+    if (crosses) entered = {std::clamp(-start / slope, from, to), which};
     if (last <= 0) entered = {};
     if (last <= on) return {};
-    return entered.t >= 0 ? entered : Met{from, pixel, false};
+    return entered.t >= 0 ? entered : Met{from, which};
   }
   // Behind it already: within what stands there it came through a side.
   const auto behind = [&](double share, double t) {
@@ -293,17 +290,17 @@ PlateSolid::Met PlateSolid::cross(const Line& line, int x, int y, double from, d
     return z * share / (1 + share);
   };
   const double in = behind(first, from);
-  if (in <= plate_.thickness) return entered.t >= 0 ? entered : Met{from, pixel, true};
+  if (in <= plate_.thickness) return entered.t >= 0 ? entered : Met{from, which};
   entered = {};
   const double out = behind(last, to);
   if (out > plate_.thickness) return {};
   // From behind, into its back.
   const double share = (in - plate_.thickness) / std::max(in - out, 1e-300);
-  return {from + share * (to - from), pixel, true};
+  return {from + share * (to - from), which};
 }
 
 PlateSolid::Met PlateSolid::walk(const Line& line, double start, double limit,
-                                 std::uint32_t most_steps, std::uint32_t& steps) const {
+                                 std::uint32_t& steps) const {
   double from = start;
   double to = limit;
   const PlatePlace& o = line.start;
@@ -326,7 +323,7 @@ PlateSolid::Met PlateSolid::walk(const Line& line, double start, double limit,
   int level = top;
   double t = from;
   Met entered;
-  while (steps < most_steps) {
+  for (;;) {
     ++steps;
     // The block of this level, and where the lane leaves it.
     const int shift = 2 * level;
@@ -346,7 +343,6 @@ PlateSolid::Met PlateSolid::walk(const Line& line, double start, double limit,
     const double over_y =
         step_y != 0 ? over(line.over_y(edge_y), step_y * (here.y - edge_y * here.z)) : never;
     const double leave = std::min({over_x, over_y, to});
-    bool into = false;
     if (level > 0) {
       const Level& blocks = levels_[static_cast<std::size_t>(level - 1)];
       const Reach& reach = blocks.blocks[static_cast<std::size_t>(y >> shift) *
@@ -354,10 +350,9 @@ PlateSolid::Met PlateSolid::walk(const Line& line, double start, double limit,
                                          static_cast<std::size_t>(x >> shift)];
       const double z_from = at(o.z, d.z, t);
       const double z_to = at(o.z, d.z, leave);
-      into =
-          reach.least <= reach.most && std::max(z_from, z_to) >= double{reach.least} &&
-          std::min(z_from, z_to) <= double{reach.most} * (1 + plate_.tolerance) + plate_.thickness;
-      if (into) {
+      if (reach.least <= reach.most && std::max(z_from, z_to) >= double{reach.least} &&
+          std::min(z_from, z_to) <=
+              double{reach.most} * (1 + plate_.tolerance) + plate_.thickness) {
         --level;
         continue;
       }
@@ -379,10 +374,9 @@ PlateSolid::Met PlateSolid::walk(const Line& line, double start, double limit,
       x = std::clamp(pixel_of(now.x / now.z, size_.width), low_x,
                      std::min(low_x + (1 << shift), size_.width) - 1);
     }
-    if (x < 0 || y < 0 || x >= size_.width || y >= size_.height) return {};
+    if (!inside(x, y)) return {};
     if (level < top) ++level;
   }
-  return {};
 }
 
 template <class Number>
@@ -411,7 +405,7 @@ HitBatch<Number> PlateSolid::meet(const LaneBatch<Number>& lanes, const Budget&)
       }
     } else {
       // Its start may be the end of a lane before: on the surface, not behind it.
-      met = walk({lens_.place(start), lens_.place(way)}, after, limit, 1u << 20, hits.steps[i]);
+      met = walk({lens_.place(start), lens_.place(way)}, after, limit, hits.steps[i]);
       if (met.t <= after) met.t = -1;
     }
     if (met.t < 0) continue;
@@ -420,27 +414,28 @@ HitBatch<Number> PlateSolid::meet(const LaneBatch<Number>& lanes, const Budget&)
     hits.face[i] = Face::curved;
     hits.item[i] = static_cast<std::uint32_t>(met.pixel);
     hits.material[i] = material_;
+    hits.share[i] = backdrop ? shown_color : share_of_lit(met.alpha);
+    // Whether something is in the way does not depend on how it looks.
+    if (lanes.ending_only) {
+      hits.other[i] = 0;
+      continue;
+    }
     const int x = static_cast<int>(met.pixel % static_cast<std::size_t>(size_.width));
     const int y = static_cast<int>(met.pixel / static_cast<std::size_t>(size_.width));
     Vec3d normal = -way;
     if (!backdrop) {
-      const Facet& facet = facets_[met.pixel];
-      const double a = double{facet.across};
-      const double b = double{facet.down};
-      const Vec3d own = -lens_.slope(a, b, double{facet.inverse} - a * (x + 0.5) - b * (y + 0.5));
+      const Facet& seen = facet(x, y);
+      const double a = double{seen.across};
+      const double b = double{seen.down};
+      const Vec3d own = -lens_.slope(a, b, double{seen.inverse} - a * (x + 0.5) - b * (y + 0.5));
       if (own.dot(way) < 0) normal = own;
+      const Vec3d said = normal_of(x, y);
+      if (said.dot(way) < 0) normal = said;
     }
     hits.normal_x[i] = static_cast<float>(normal.x());
     hits.normal_y[i] = static_cast<float>(normal.y());
     hits.normal_z[i] = static_cast<float>(normal.z());
-    if (met.own_color) {
-      hits.other[i] = met.color;
-    } else {
-      const float share = plate_.alpha.values != nullptr ? 1 / plate_.alpha.at(x, y) : 1.0f;
-      const Color own = color(x, y) * share;
-      hits.other[i] = shared_exponent_code(own[0], own[1], own[2]);
-    }
-    hits.share[i] = backdrop ? shown_color : share_of_lit(met.alpha);
+    hits.other[i] = met.color ? *met.color : code_of(x, y);
   }
   return hits;
 }

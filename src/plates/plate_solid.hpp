@@ -16,28 +16,39 @@ struct PlatePlace {
 
 /// How lanes lie in a plate's picture.
 struct PlateLens {
-  Vec3d eye, forward, right, up;
-  double focal_x = 1, focal_y = 1;  ///< pixels
-  double center_x = 0, center_y = 0;
+  Vec3d eye;
+  Viewing view;
 
-  PlateLens() = default;
-  PlateLens(const Camera& camera, Size size);
-  /// Of a way, from the eye.
+  PlateLens(const Camera& camera, Size size) : eye(camera.eye), view(viewing(camera, size)) {}
+
+  /// Of a way, from the eye, through a lens without distortion.
   PlatePlace place(const Vec3d& way) const {
-    const double z = way.dot(forward);
-    return {center_x * z + focal_x * way.dot(right), center_y * z - focal_y * way.dot(up), z};
+    const double z = way.dot(view.forward);
+    return {view.center_x * z + view.focal * way.dot(view.right),
+            view.center_y * z - view.focal_y * way.dot(view.up), z};
   }
   /// The way to a pixel position that is 1 long along the view axis.
   Vec3d way(double x, double y) const {
-    return forward + (x - center_x) / focal_x * right + (center_y - y) / focal_y * up;
+    const Vec2d at = view.straightened(view.u(x), view.v(y));
+    return view.forward + at.x() * view.right + at.y() * view.up;
   }
   /// The direction in which a x + b y + c z grows most, of unit length.
   Vec3d slope(double a, double b, double c) const {
-    return (a * (center_x * forward + focal_x * right) + b * (center_y * forward - focal_y * up) +
-            c * forward)
+    return (a * (view.center_x * view.forward + view.focal * view.right) +
+            b * (view.center_y * view.forward - view.focal_y * view.up) + c * view.forward)
         .normalized();
   }
 };
+
+/// Whether the two in the middle of four pixels side by side show one surface, by the inverse of
+/// their distances (0: nothing, or none there): they differ by little, or as much as those beside
+/// them do.
+bool one_surface(float before, float one, float two, float after, float gap);
+
+/// The distance along the view axis that a plate's depth tells of a pixel.
+double distance_of(const Plate& plate, const PlateLens& lens, int x, int y);
+/// The inverse of those of a row, 0 for what is infinitely far.
+void inverse_distances(const Plate& plate, const PlateLens& lens, int y, float* to);
 
 /// A plate ready to be met. What is seen at a pixel is a facet: the inverse of the distance along
 /// the view axis is linear across it, as it is on any plane. Lanes from the plate's eye see one
@@ -84,10 +95,9 @@ class PlateSolid final : public Solid {
   struct Met {
     double t = -1;  ///< below 0: nothing
     std::size_t pixel = 0;
-    bool from_side = false;
-    float alpha = 1;          ///< how much of the lane's pixel it covers
-    std::uint32_t color = 0;  ///< as shared_exponent_code() makes it; with `own_color`
-    bool own_color = false;   ///< it is not the pixel's
+    float alpha = 1;  ///< how much of the lane's pixel it covers
+    /// As shared_exponent_code() makes it; none: the pixel's.
+    std::optional<std::uint32_t> color{};
   };
   /// A pixel that shows something near for a share and something far for the rest.
   struct Edge {
@@ -95,6 +105,7 @@ class PlateSolid final : public Solid {
     std::uint32_t front, behind;  ///< pixels whose facets they are on
     float alpha;                  ///< the share of what is near
     std::uint32_t front_color, behind_color;
+    float front_distance = 0;  ///< along the view axis, of a front without a facet; else 0
   };
 
   bool inside(int x, int y) const {
@@ -106,12 +117,25 @@ class PlateSolid final : public Solid {
   }
   const Facet& facet(int x, int y) const { return facets_[pixel(x, y)]; }
   bool stands(int x, int y) const { return inside(x, y) && facet(x, y).inverse > 0; }
+  /// Whether the plate covers all of a pixel, as far as its alpha says.
+  bool covers(int x, int y) const {
+    return plate_.alpha.values == nullptr || plate_.alpha.at(x, y) > 0.998f;
+  }
   Color color(int x, int y) const {
     return {plate_.red.at(x, y), plate_.green.at(x, y), plate_.blue.at(x, y)};
   }
+  /// The plate's own normal of unit length; 0 or no number where it has none.
+  Vec3d normal_of(int x, int y) const {
+    if (plate_.normal[0].values == nullptr) return Vec3d::Zero();
+    return Vec3d(plate_.normal[0].at(x, y), plate_.normal[1].at(x, y), plate_.normal[2].at(x, y))
+        .normalized();
+  }
+  /// Of what stands there, as hits tell it.
+  std::uint32_t code_of(int x, int y) const;
 
-  void make_facets();
-  void make_edges();
+  /// Returns the inverse of each pixel's distance, as its facet has it.
+  std::vector<float> make_facets();
+  void make_edges(const std::vector<float>& inverse);
   /// By the picture's own alpha.
   std::optional<Edge> edge_by_alpha(int x, int y) const;
   /// Where depth has a gap: by how much of the colors of both sides the pixel's is made.
@@ -121,8 +145,7 @@ class PlateSolid final : public Solid {
   void make_levels();
   Met from_eye(const PlatePlace& way, double start, double limit) const;
   Met cross(const Line& line, int x, int y, double from, double to, Met& entered) const;
-  Met walk(const Line& line, double start, double limit, std::uint32_t most_steps,
-           std::uint32_t& steps) const;
+  Met walk(const Line& line, double start, double limit, std::uint32_t& steps) const;
   template <class Number>
   HitBatch<Number> meet(const LaneBatch<Number>& lanes, const Budget& budget) const;
 

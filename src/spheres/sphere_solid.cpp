@@ -216,6 +216,12 @@ std::optional<ClosestSurface> SphereSolid::closest(const Vec3d& place) const {
   return ClosestSurface{met, hidden ? std::numeric_limits<double>::infinity() : least, least};
 }
 
+std::optional<Ball> SphereSolid::ball(std::uint32_t item) const {
+  if (!set_->exact() || !set_->is_item(item)) return std::nullopt;
+  const Sphere sphere = set_->sphere(item);
+  return Ball{sphere.center, sphere.radius};
+}
+
 std::string SphereSolid::summary() const {
   std::string text = set_->smallest() == set_->largest()
                          ? fmt::format("{} sphere{} of radius {:.4g} m", set_->size(),

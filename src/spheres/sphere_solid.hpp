@@ -23,6 +23,7 @@ class SphereSolid final : public Solid {
   void measure(const DistanceBatch& batch) const override;
   std::optional<ClosestSurface> closest(const Vec3d& place) const override;
   std::vector<Emitter> emitters(const std::vector<bool>& emitting) const override;
+  std::optional<Ball> ball(std::uint32_t item) const override;
   std::string_view knob_group() const override { return "spheres"; }
   Bounds bounds() const override { return set_->bounds(); }
   std::string summary() const override;

@@ -158,8 +158,7 @@ template <class Number>
 void ask_in_company(const Solid& solid, const LaneBatch<Number>& lanes, const Budget& budget,
                     HitBatch<Number>& hits) {
   if (!Fibers::inside() || lanes.watch != nullptr) {
-    const HitBatch<Number> met = solid.nearest_hit(lanes, budget);
-    hits = met;
+    hits = solid.nearest_hit(lanes, budget);
     return;
   }
   waiting<Number>().push_back({&solid, &lanes, &budget, &hits, stage_now()});

@@ -33,9 +33,7 @@ HitBatch<Number> trace_several(const CompiledRoom& room, const LaneBatch<Number>
   HitBatch<Number> hits;
   if (room.has_cells) {
     const StageScope stage(Work::cells, lanes.size);
-    // A name of its own: GCC 12 puts what has none at an address that is not aligned.
-    const HitBatch<Number> met = room.cells()->nearest_hit(lanes, budget);
-    hits = met;
+    hits = room.cells()->nearest_hit(lanes, budget);
     begin_evaluations(lanes.size, hits);
   } else {
     let_escape(lanes, hits);

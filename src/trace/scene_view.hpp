@@ -10,6 +10,7 @@
 
 namespace photonlane {
 
+class DeepRecorder;
 class LaneRecorder;
 
 struct SceneBefore;
@@ -30,10 +31,12 @@ struct SceneView {
   bool portals = false;    ///< some room has one, or a swell
   bool marches = false;    ///< some room has solids other than cells
   bool gains = false;      ///< some solid gains by company
+  bool uncovers = false;   ///< how much of each pixel is backdrop is asked for
   /// Where some solid has its light in its colors: the same with those solids alone, by which light
   /// fell on them before; else null.
   std::shared_ptr<const SceneBefore> before{};
-  LaneRecorder* log = nullptr;  ///< of one pixel's lanes, or none
+  LaneRecorder* log = nullptr;   ///< of one pixel's lanes, or none
+  DeepRecorder* deep = nullptr;  ///< of what lies at which distance, or none
 
   /// The room the eye is in.
   const RoomView& here() const { return rooms[eye_room]; }

@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <Eigen/Geometry>
+#include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "photonlane/base/trigonometry.hpp"
 #include "world/camera_axes.hpp"
@@ -14,6 +16,55 @@ namespace {
 double tangent(double angle) {
   const auto [sine, cosine] = sine_cosine(angle);
   return sine / cosine;
+}
+
+/// How far from the axis a lens shows what is at a tangent r, and how that grows.
+struct Distorted {
+  double at, slope;
+};
+Distorted distorted(const Viewing& view, double r) {
+  const double square = r * r;
+  return {r * (1 + square * (view.k1 + square * view.k2)),
+          1 + square * (3 * view.k1 + square * 5 * view.k2)};
+}
+
+/// Takes over a camera's distortion. What the picture shows has to be within the tangents at which
+/// the lens shows every direction once.
+void distort(const Camera& camera, Size size, Viewing& view) {
+  view.k1 = camera.distortion_k1;
+  view.k2 = camera.distortion_k2;
+  if (view.straight()) return;
+  if (!view.planar) {
+    throw Error(ErrorKind::input,
+                "camera.distortion_k1 and distortion_k2 are of planar cameras, expected 0 for a "
+                "cylindrical one");
+  }
+  // The least square at which the slope 1 + 3 k1 s + 5 k2 s^2 is 0.
+  const double half = 1.5 * view.k1;
+  const double inside = half * half - 5 * view.k2;
+  const double infinite = std::numeric_limits<double>::infinity();
+  double square = infinite;
+  if (inside >= 0) {
+    const double below = -half + std::sqrt(inside);
+    const double above = -half - std::sqrt(inside);
+    // The roots of a quadratic by the form that does not cancel: 1 / (-half -+ root).
+    for (const double inverse : {below, above}) {
+      if (inverse > 0) square = std::min(square, 1 / inverse);
+    }
+  }
+  view.farthest = std::sqrt(square);
+  double corner = 0;
+  for (const double x : {0.0, static_cast<double>(size.width)}) {
+    for (const double y : {0.0, static_cast<double>(size.height)}) {
+      corner = std::max(corner, std::hypot(view.u(x), view.v(y)));
+    }
+  }
+  if (std::isfinite(view.farthest) && !(corner < distorted(view, view.farthest).at * (1 - 1e-9))) {
+    throw Error(ErrorKind::input,
+                fmt::format("camera.distortion_k1: {} and {} show nothing {:.4g} from the view "
+                            "axis, where the frame's corners are; expected less distortion",
+                            camera.distortion_k1, camera.distortion_k2, corner));
+  }
 }
 
 }  // namespace
@@ -35,14 +86,19 @@ std::span<const Knob<Camera>> camera_knobs() {
       knob<&Camera::projection>("projection", "", {},
                                 "planar keeps straight walls straight, cylindrical gives every "
                                 "column the same angle"),
-      knob<&Camera::shift_x>("shift_x", "", {-4, 4},
+      knob<&Camera::shift_x>("shift_x", "", {-1e6, 1e6},
                              "how far the view axis lies right of the frame's middle, as a share "
                              "of its width"),
-      knob<&Camera::shift_y>("shift_y", "", {-4, 4},
+      knob<&Camera::shift_y>("shift_y", "", {-1e6, 1e6},
                              "how far the view axis lies above the frame's middle, as a share of "
                              "its height"),
       knob<&Camera::pixel_aspect>("pixel_aspect", "", {0.01, 100},
                                   "width of a pixel over its height"),
+      knob<&Camera::distortion_k1>(
+          "distortion_k1", "", {-10, 10},
+          "radial distortion of the lens: what lies at the tangent r from the view axis is seen at "
+          "r (1 + k1 r^2 + k2 r^4)"),
+      knob<&Camera::distortion_k2>("distortion_k2", "", {-10, 10}, "the same, of the fourth power"),
       knob<&Camera::room>("room", "", {}, "the room the eye is in, by name; empty: the first"),
   };
   return table;
@@ -79,6 +135,7 @@ Viewing viewing(const Camera& camera, Size size) {
                             "degrees across, expected at most 360",
                             size.width, size.height, size.width / view.focal / degrees(1)));
   }
+  distort(camera, size, view);
   const auto [sine, cosine] = sine_cosine(camera.heading);
   const auto [pitch_sine, pitch_cosine] = sine_cosine(camera.pitch);
   const auto [roll_sine, roll_cosine] = sine_cosine(camera.roll);
@@ -126,7 +183,73 @@ Viewing::Direction Viewing::direction(double u) const {
           cosine};
 }
 
+Vec2d Viewing::straightened(double u, double v) const {
+  const double seen = std::hypot(u, v);
+  if (straight() || seen == 0) return {u, v};
+  // Newton's method between a tangent that is seen nearer and one that is seen farther out.
+  double low = 0;
+  double high = farthest;
+  if (!std::isfinite(high)) {
+    for (high = seen; distorted(*this, high).at < seen; high *= 2) {
+    }
+  }
+  double r = std::min(seen, high);
+  for (int round = 0; round < 100; ++round) {
+    const Distorted here = distorted(*this, r);
+    (here.at < seen ? low : high) = r;
+    double next = r - (here.at - seen) / here.slope;
+    if (!(next > low && next < high)) next = 0.5 * (low + high);
+    if (std::abs(next - r) <= 1e-15 * r) break;
+    r = next;
+  }
+  return {u * (r / seen), v * (r / seen)};
+}
+
+std::optional<Vec2d> Viewing::pixel(const Vec3d& way) const {
+  const double ahead = way.dot(forward);
+  const double aside = way.dot(right);
+  const double above = way.dot(up);
+  if (!planar) {
+    const double level = std::hypot(ahead, aside);
+    if (!(level > 0)) return std::nullopt;
+    return Vec2d(center_x + focal * std::atan2(aside, ahead), center_y - focal_y * above / level);
+  }
+  if (!(ahead > 0)) return std::nullopt;
+  double u = aside / ahead;
+  double v = above / ahead;
+  if (!straight()) {
+    const double r = std::hypot(u, v);
+    if (!(r < farthest)) return std::nullopt;
+    const double factor = r > 0 ? distorted(*this, r).at / r : 1;
+    u *= factor;
+    v *= factor;
+  }
+  return Vec2d(center_x + focal * u, center_y - focal_y * v);
+}
+
+Camera part_camera(const Camera& camera, Size size, const PixelPart& part) {
+  const Viewing view = viewing(camera, size);
+  Camera result = camera;
+  const auto [width, height] = part.size;
+  const double middle_x = view.center_x - part.x;
+  const double middle_y = view.center_y - part.y;
+  if (camera.field_axis == FieldAxis::vertical) {
+    result.field_of_view = 2 * std::atan(0.5 * height / view.focal_y);
+  } else {
+    result.field_of_view =
+        view.planar ? 2 * std::atan(0.5 * width / view.focal) : width / view.focal;
+  }
+  result.shift_x = middle_x / width - 0.5;
+  result.shift_y = 0.5 - middle_y / height;
+  viewing(result, part.size);
+  return result;
+}
+
 Vec3d Viewing::ray(double u, double v) const {
+  if (!straight()) {
+    const Vec2d at = straightened(u, v);
+    return (forward + right * at.x() + up * at.y()).normalized();
+  }
   const auto [sine, cosine] = planar ? SineCosine{u, 1} : sine_cosine(u);
   return (forward * cosine + right * sine + up * v).normalized();
 }

@@ -107,6 +107,50 @@ TEST(CameraMatch, FindsShiftsAndAspectsWhereThatIsAskedFor) {
   }
 }
 
+TEST(CameraMatch, FindsDistortionWhereThatIsAskedFor) {
+  for (std::uint64_t seed = 1; seed <= static_cast<std::uint64_t>(effort(12)); ++seed) {
+    for (const double at_corner : {-0.1, 0.25}) {
+      Drawn drawn = draw(seed, 16, 0);
+      Camera camera = drawn.camera;
+      const Viewing plain = viewing(camera, size);
+      const double corner = std::hypot(plain.u(0), plain.v(0));
+      const double k1 = at_corner / (corner * corner);
+      camera.distortion_k1 = k1;
+      const Viewing seen = viewing(camera, size);
+      std::vector<PlateMark> pairs;
+      for (PlateMark pair : drawn.pairs) {
+        const auto at = seen.pixel(pair.place - camera.eye);
+        if (!at) continue;
+        pair.x = at->x();
+        pair.y = at->y();
+        pairs.push_back(pair);
+      }
+      const CameraMatch match = match_camera(pairs, size, {.distortion = true});
+      EXPECT_NEAR(match.camera.distortion_k1, k1, 1e-5) << seed;
+      EXPECT_LT((match.camera.eye - camera.eye).norm(), 1e-4) << seed;
+      EXPECT_NEAR(match.camera.field_of_view, camera.field_of_view, 1e-5) << seed;
+      EXPECT_TRUE(match.outliers.empty());
+      // Without it the pairs fit no camera so well.
+      EXPECT_GT(match_camera(pairs, size, {.least_outlier = 1e3}).rms, 20 * match.rms + 1e-3);
+    }
+  }
+  const Drawn few = draw(3, 6, 0);
+  EXPECT_THROW(match_camera(few.pairs, size, {.distortion = true}), Error);
+}
+
+TEST(CameraMatch, TellsTheSpreadOfDistortion) {
+  double sum = 0;
+  const int count = effort(60);
+  for (int n = 0; n < count; ++n) {
+    const Drawn drawn = draw(static_cast<std::uint64_t>(n) + 900, 24, 0.4);
+    const CameraMatch match =
+        match_camera(drawn.pairs, size, {.distortion = true, .least_outlier = 5});
+    sum += std::pow(match.camera.distortion_k1 / match.distortion_spread, 2);
+  }
+  const double slack = 4 * std::sqrt(2.0 / count) * 1.3;
+  EXPECT_NEAR(sum / count, 40.0 / 38, slack);
+}
+
 TEST(CameraMatch, IsAsGoodAsTheNoiseLetsItBe) {
   // What it says of its own spread is how much cameras differ, over many draws of the noise: sums
   // of squares over their variance.
@@ -155,8 +199,7 @@ TEST(CameraMatch, NamesOutliers) {
 
 TEST(CameraMatch, SaysWhatCannotBeTold) {
   // From far away with a narrow view, distance and field of view are one and the same.
-  Drawn drawn = draw(4, 0, 0);
-  Camera camera = Camera::look_at({0, -400, 2}, {0, 0, 1}, degrees(0.4));
+  const Camera camera = Camera::look_at({0, -400, 2}, {0, 0, 1}, degrees(0.4));
   const Viewing seen = viewing(camera, size);
   std::vector<PlateMark> pairs;
   for (std::uint64_t k = 0; k < 10; ++k) {

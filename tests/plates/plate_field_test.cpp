@@ -1,5 +1,5 @@
-// The surface of a plate as a field: distances to planes by their closed form, to anything by
-// looking at many places of it, and never growing faster than distances do.
+// The surface of a plate as a field: distances to planes by their closed form, to anything by balls
+// in which all is alike, and never growing faster than distances do.
 
 #include "photonlane/plates/plate_field.hpp"
 
@@ -91,9 +91,7 @@ TEST(PlateField, IsTheDistanceToAllThatStandsThere) {
     const Vec3d middle = camera.eye + 3.8 * seen.forward;
     const Bounds box{middle - Vec3d::Constant(1.4), middle + Vec3d::Constant(1.4)};
     const CompiledField field(plate_field(plate, box));
-    // Many places of every front, back and side, as the definition has them.
     const auto solid = plate.compile({});
-    std::vector<Vec3d> surface;
     const auto inside = [&](const Vec3d& place) {
       const Vec3d off = place - camera.eye;
       const double z = off.dot(seen.forward);

@@ -81,7 +81,8 @@ TEST_F(Tool, WritesEveryLayer) {
   EXPECT_EQ(refused("render court.yaml --layer dept -o x.png"),
             "--layer: no such layer 'dept', expected one of color, display, depth, ray_distance, "
             "face, cell, steps, ending, normal, material, evaluations, nearest, overstretched, "
-            "crossings, room, smooth_count, edge_distance, trap, cost, work, radiance, bounces, "
+            "crossings, room, smooth_count, edge_distance, trap, cost, work, alpha, motion, "
+            "radiance, bounces, "
             "samples, variance, emission, albedo, light.0, light.1, light.2, light.3, light.4, "
             "light.5, light.6, light.7; did you mean depth?");
 }

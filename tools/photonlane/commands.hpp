@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "photonlane/frame/matte.hpp"
 #include "photonlane/io/scene_file.hpp"
 
 namespace photonlane::tool {
@@ -34,9 +35,14 @@ struct RenderCommand {
   bool cost = false;
   std::vector<std::string> until;
   bool resume = false;
-  int tiles = 0;        ///< 0: the frame is made at once
-  bool parted = false;  ///< each process holds some parts of spheres alone
-  std::string store;    ///< where they are kept; empty: beside the output, until it is there
+  int tiles = 0;                    ///< 0: the frame is made at once
+  bool parted = false;              ///< each process holds some parts of spheres alone
+  std::vector<std::string> mattes;  ///< KIND, or KIND=NAME
+  int matte_ranks = MatteOptions{}.ranks;
+  bool deep = false;                   ///< several distances a pixel
+  std::string next;                    ///< a scene file at another time; empty: the same
+  std::vector<std::string> next_sets;  ///< what is other in it
+  std::string store;  ///< where they are kept; empty: beside the output, until it is there
 };
 
 struct MakeMapCommand {
@@ -136,6 +142,7 @@ struct MatchCommand {
   std::string pairs;
   bool shift = false;
   bool aspect = false;
+  bool distortion = false;
 };
 
 struct LaneCommand {

@@ -146,6 +146,30 @@ void add_render(CLI::App& app, Arguments& all) {
                    "keep the tiles in this folder, also when the frame is done; without it they "
                    "are in a folder beside it until then")
       ->type_name("FOLDER");
+  render_app
+      ->add_option("--matte", render.mattes,
+                   "which things each pixel shows and how much of it they cover, by material, cell "
+                   "or room: channels beside the others of a .exr file; KIND=NAME makes a .png of "
+                   "one thing's cover")
+      ->type_name("KIND[=NAME]")
+      ->allow_extra_args(false);
+  render_app
+      ->add_option("--matte-ranks", render.matte_ranks,
+                   "things that a pixel of a matte can show (4)")
+      ->type_name("N");
+  render_app->add_flag("--deep", render.deep,
+                       "a .exr file of what lies at which distance: things that cover a pixel in "
+                       "part, and what is looked through, each by itself");
+  render_app
+      ->add_option("--next", render.next,
+                   "the scene at another time: the layer motion tells how far what is seen moves "
+                   "until then, in pixels")
+      ->type_name("SCENE");
+  render_app
+      ->add_option("--next-set", render.next_sets,
+                   "a value that is another one then, as --set; without --next of the same file")
+      ->type_name("KEY=VALUE")
+      ->allow_extra_args(false);
   render_app->add_flag("--resume", render.resume, "go on with a growing picture that was stopped");
   render_app->callback([&] { all.chosen = [&] { return run(all.render); }; });
 }
@@ -255,6 +279,8 @@ void add_match(CLI::App& app, Arguments& all) {
   match_app->add_option("--pairs", match.pairs, "the file")->required()->type_name("FILE");
   match_app->add_flag("--shift", match.shift, "seek the lens shift as well");
   match_app->add_flag("--aspect", match.aspect, "seek the aspect of pixels as well");
+  match_app->add_flag("--distortion", match.distortion,
+                      "seek the lens's distortion as well: camera.distortion_k1");
   match_app->callback([&] { all.chosen = [&] { return run(all.match); }; });
 }
 

@@ -39,6 +39,8 @@ enum class Layer {
   trap,
   cost,
   work,
+  alpha,
+  motion,
   radiance,
   bounces,
   samples,
@@ -54,15 +56,15 @@ enum class Layer {
   light_6,
   light_7
 };
-inline constexpr std::size_t layer_count = 34;
+inline constexpr std::size_t layer_count = 36;
 template <>
 inline constexpr std::array<std::string_view, layer_count> choice_names<Layer>{
     "color",         "display",   "depth",    "ray_distance", "face",          "cell",
     "steps",         "ending",    "normal",   "material",     "evaluations",   "nearest",
     "overstretched", "crossings", "room",     "smooth_count", "edge_distance", "trap",
-    "cost",          "work",      "radiance", "bounces",      "samples",       "variance",
-    "emission",      "albedo",    "light.0",  "light.1",      "light.2",       "light.3",
-    "light.4",       "light.5",   "light.6",  "light.7"};
+    "cost",          "work",      "alpha",    "motion",       "radiance",      "bounces",
+    "samples",       "variance",  "emission", "albedo",       "light.0",       "light.1",
+    "light.2",       "light.3",   "light.4",  "light.5",      "light.6",       "light.7"};
 
 struct LayerInfo {
   std::string_view unit;
@@ -115,10 +117,12 @@ class LayerSet {
     return result;
   }
   constexpr bool empty() const { return bits_ == 0; }
-  /// True where a layer of what lanes met is in it: another one than color, display, cost and work.
+  /// True where a layer of what lanes met is in it: another one than color, display, alpha, cost
+  /// and work.
   constexpr bool has_data() const {
     return (bits_ & ~of_paths().bits_ &
-            ~(bit(Layer::color) | bit(Layer::display) | bit(Layer::cost) | bit(Layer::work))) != 0;
+            ~(bit(Layer::color) | bit(Layer::display) | bit(Layer::cost) | bit(Layer::work) |
+              bit(Layer::alpha))) != 0;
   }
 
  private:
@@ -139,13 +143,6 @@ struct Plane {
 
   std::span<Value> row(int y) const { return {data + y * stride, static_cast<std::size_t>(width)}; }
   Value& operator()(int x, int y) const { return data[y * stride + x]; }
-};
-
-/// Some pixels of a frame: a rectangle, from its upper left pixel on.
-struct PixelPart {
-  int x = 0, y = 0;
-  Size size;
-  bool operator==(const PixelPart&) const = default;
 };
 
 /// How a plane was iterated.
@@ -202,6 +199,10 @@ struct Cost {
 ///   edge_distance how far the edge of the inside is from a plane's point, in pixels (0 inside)
 ///   trap          how near the orbit of a plane's point comes to the trap
 ///   work          counted work of the pixel's lanes at fixed prices, about nanoseconds
+///   alpha         how much of the pixel is covered, where frame.backdrop is false: colors are
+///                 multiplied by it
+///   motion        pixels to the right and down, in channels 0 and 1, by which what is seen moves
+///                 until another time: see add_motion()
 ///   radiance      of path-traced light, without upper limit, in channels 0, 1, 2
 ///   bounces       of a pixel's paths, as mean
 ///   samples       of a pixel
@@ -219,6 +220,8 @@ class Frame {
   Size size() const { return size_; }
   LayerSet layers() const { return layers_; }
   bool has(Layer layer) const { return layers_.has(layer); }
+  /// One layer more, where it does not have it; its pixels are not cleared.
+  void add(Layer layer);
 
   /// A float layer; throws Error (usage) where the frame does not have it.
   Plane<float> values(Layer layer, int channel = 0);

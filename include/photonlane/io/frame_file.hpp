@@ -13,9 +13,9 @@ namespace photonlane::io {
 
 /// Writes a frame to a file and adds the time to its encode stage: ".png" takes the display values
 /// (made from color where the frame has none), ".exr" every layer but display. EXR channels are
-/// R, G, B, Z for depth, and the layers' names; floats stay as they are, codes are whole numbers.
-/// Throws Error (usage) for other endings and for an EXR of a frame with nothing but display, Error
-/// (file) where it cannot be written.
+/// R, G, B, A for alpha, Z for depth, and the layers' names; floats stay as they are, codes are
+/// whole numbers. Throws Error (usage) for other endings and for an EXR of a frame with nothing but
+/// display, Error (file) where it cannot be written.
 void write_frame(const std::string& path, Frame& frame);
 
 /// True for names that write_frame makes an EXR file of.

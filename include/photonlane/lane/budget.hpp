@@ -72,6 +72,9 @@ struct FrameBudget {
   std::int64_t seed = 0;  ///< of all that is drawn at random
   double scale = 1;       ///< sides of the frame that colors are made for, as a share of this one's
   Upscale upscale = Upscale::guided;
+  /// What is seen where nothing is met: the sky, or the room's open color. Without it pixels have
+  /// its share of them missing: they are black there, and colors are times their alpha.
+  bool backdrop = true;
   bool adaptive = false;  ///< of paths: samples go where the error is largest
   double clamp = 0;       ///< of paths: radiance that a sample counts at most; 0: any
   int denoise = 0;        ///< of paths: rounds of the edge-avoiding filter; 0: none

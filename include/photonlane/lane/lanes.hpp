@@ -2,6 +2,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <cstring>
 #include <vector>
 
 #include "photonlane/base/knob.hpp"
@@ -135,6 +136,16 @@ constexpr float alpha_of_lit(float share) { return 1 - (lit_color - share); }
 template <class Number>
 struct HitBatch {
   static constexpr std::size_t capacity = LaneBatch<Number>::capacity;
+
+  HitBatch() = default;
+  HitBatch(const HitBatch&) = default;
+  /// Of one's own: where it is the compiler's, GCC 12 assigns what a call returns by way of an
+  /// address that is not aligned.
+  HitBatch& operator=(const HitBatch& from) {
+    std::memcpy(static_cast<void*>(this), &from, sizeof(*this));
+    return *this;
+  }
+
   alignas(64) Number t[capacity];  ///< meters: to the hit, the far limit, or where budget ran out
   alignas(64) Ending ending[capacity];
   alignas(64) Face face[capacity];

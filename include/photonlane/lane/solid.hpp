@@ -62,6 +62,12 @@ struct Emitter {
   Vec3d low{0, 0, 0}, high{0, 0, 0};  ///< of a box along the axes
 };
 
+/// A place and what is this near to it, in meters.
+struct Ball {
+  Vec3d middle{0, 0, 0};
+  double radius = 0;
+};
+
 /// Something a lane can hit inside a room. Asked a batch at a time, so that the virtual call is
 /// paid once a batch. Immutable once made; safe to ask from any thread.
 class Solid {
@@ -102,6 +108,9 @@ class Solid {
   /// Its parts made of materials that emit: balls and boxes alone. Light of others is found only by
   /// paths that happen to meet them.
   virtual std::vector<Emitter> emitters(const std::vector<bool>& emitting) const;
+  /// The ball that an item of its hits is, where items move as wholes from frame to frame and keep
+  /// their numbers.
+  virtual std::optional<Ball> ball(std::uint32_t /*item*/) const { return std::nullopt; }
   /// Holds all of it.
   virtual Bounds bounds() const = 0;
   /// Whether it is made around the eye, as land without end is: of that seen_from() tells what

@@ -15,10 +15,12 @@
 namespace photonlane {
 
 /// What is sought beside the eye, the direction and the field of view; what is not is as it is in a
-/// camera that is not shifted and has square pixels.
+/// camera that is not shifted, has square pixels and does not distort.
 struct MatchOptions {
   bool shift = false;   ///< seeks the lens shift: takes eight pairs or more
   bool aspect = false;  ///< seeks the aspect of pixels: takes seven pairs or more
+  /// Seeks the lens's distortion (Camera::distortion_k1): takes one pair more than without.
+  bool distortion = false;
   /// A pair is an outlier where it is off by more pixels than this, and by more than four times the
   /// spread of the others.
   double least_outlier = 1;
@@ -34,6 +36,7 @@ struct CameraMatch {
   std::array<double, 3> eye_spread{};
   double turn_spread = 0;
   double field_spread = 0;
+  double distortion_spread = 0;     ///< of distortion_k1, where that was sought
   std::vector<std::string> unsure;  ///< what cannot be told from these pairs, in words
 };
 

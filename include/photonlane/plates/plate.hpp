@@ -11,6 +11,7 @@
 ///   plate.means = {.kind = DepthKind::ray};
 ///   scene.room().add(plate);
 
+#include <array>
 #include <memory>
 #include <optional>
 #include <span>
@@ -78,6 +79,11 @@ struct Plate final : SolidPart {
   PlateImage alpha;             ///< colors are multiplied by it; no values: all of the plate covers
   PlateImage depth;
   PlateDepth means;
+  /// Of the picture, where the images have pixels around it as well; 0: that of the images.
+  Size frame{0, 0};
+  /// Which way its surfaces face, along the world's axes, of any length but 0; no values, numbers
+  /// that are none, and those that face away from a lane: as the depth says.
+  std::array<PlateImage, 3> normal{};
   int material = -1;       ///< index into the scene's materials; -1: a plain one
   double thickness = 0.5;  ///< meters along the view axis
   /// Neighbors whose distances differ by more than this share are different things.
@@ -95,9 +101,16 @@ struct Plate final : SolidPart {
   void use_materials(const std::function<void(int)>& use) const override { use(material); }
   /// Throws Error (input) for pictures of different sizes, numbers that are no distances, and
   /// cameras that are not planar; Error (usage) where there is no color or depth.
+  void validate(std::size_t materials) const;
+  /// Throws as validate().
   std::shared_ptr<const Solid> compile(const SolidContext& context) const override;
 };
 std::span<const Knob<Plate>> plate_knobs();
+
+/// The same plate without the distortion of its lens (Camera::distortion_k1), in new memory: as
+/// many pixels as all of it lies on so, about five times as many at most, each by those around it
+/// where they show the same surface. Plates are compiled so; its marks are left out.
+Plate straightened(const Plate& plate);
 
 /// What of a plate does not fit what is known of it, by its marks and its ground: the meaning of
 /// its depth, rows from below, a camera that sees the marks elsewhere. Each fault names what would

@@ -1,0 +1,51 @@
+#pragma once
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <vector>
+
+#include "lane/surfaces.hpp"
+#include "light/paint.hpp"
+#include "photonlane/base/vector.hpp"
+#include "shade/chance.hpp"
+
+namespace photonlane {
+
+/// Light that a pixel gets from one distance, and how much of it that hides.
+struct DeepPart {
+  float z;
+  float red, green, blue;
+  float hides;
+  bool open;  ///< more light comes from there later: of mirrors, glass and portals
+};
+
+/// Keeps what lanes from the eye see of each distance. Pixels are written by one thread each.
+class DeepRecorder {
+ public:
+  DeepRecorder(const PixelPart& part, const Vec3d& forward)
+      : part_(part),
+        forward_(forward.cast<float>()),
+        pixels_(static_cast<std::size_t>(part.size.width) *
+                static_cast<std::size_t>(part.size.height)) {}
+
+  std::vector<DeepPart>& pixel(int x, int y) {
+    return pixels_[static_cast<std::size_t>(y - part_.y) *
+                       static_cast<std::size_t>(part_.size.width) +
+                   static_cast<std::size_t>(x - part_.x)];
+  }
+
+  /// Along the view axis.
+  float distance(const Surfaces& surfaces, std::size_t i) const {
+    if (surfaces.ending[i] == Ending::escaped) return std::numeric_limits<float>::infinity();
+    const Eigen::Vector3f at(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
+    return surfaces.t[i] * forward_.dot(at) / at.norm();
+  }
+
+ private:
+  PixelPart part_;
+  Eigen::Vector3f forward_;
+  std::vector<std::vector<DeepPart>> pixels_;
+};
+
+}  // namespace photonlane
