@@ -26,7 +26,7 @@ std::uint32_t PlateSolid::code_of(int x, int y) const {
 
 std::optional<PlateSolid::Edge> PlateSolid::edge_by_alpha(int x, int y) const {
   const float alpha = plate_.alpha.at(x, y);
-  if (!(alpha >= 1.0f / 255) || alpha > 0.998f) return std::nullopt;
+  if (!(alpha >= covers_none) || alpha > covers_all) return std::nullopt;
   if (alpha >= 0.5f && !stands(x, y)) return std::nullopt;
   // What covers less than half of its pixel has no facet: it is on that of a neighbor, or where its
   // own depth says.
@@ -129,11 +129,15 @@ void PlateSolid::make_edges(const std::vector<float>& inverse) {
     look(below, 0, width);
     look(own + 1, 0, width - 1);
     look(own - 1, 1, width);
+    const PlateImage& alpha = plate_.alpha;
+    for (std::size_t i = 0; alpha.values != nullptr && i < width; ++i) {
+      const float share = alpha.at(static_cast<int>(i), y);
+      apart[i] = share > covers_all ? apart[i] : share >= covers_none;
+    }
     for (std::size_t i = 0; i < width; ++i) {
+      if (!apart[i]) continue;
       const int x = static_cast<int>(i);
-      const bool whole = covers(x, y);
-      if (whole && !apart[i]) continue;
-      const std::optional<Edge> edge = whole ? edge_by_depth(x, y) : edge_by_alpha(x, y);
+      const std::optional<Edge> edge = covers(x, y) ? edge_by_depth(x, y) : edge_by_alpha(x, y);
       if (edge) rows[row].push_back({pixel(x, y), *edge});
     }
   });

@@ -117,9 +117,12 @@ class PlateSolid final : public Solid {
   }
   const Facet& facet(int x, int y) const { return facets_[pixel(x, y)]; }
   bool stands(int x, int y) const { return inside(x, y) && facet(x, y).inverse > 0; }
+  /// An alpha above is all of a pixel, one below is nothing.
+  static constexpr float covers_all = 0.998f;
+  static constexpr float covers_none = 1.0f / 255;
   /// Whether the plate covers all of a pixel, as far as its alpha says.
   bool covers(int x, int y) const {
-    return plate_.alpha.values == nullptr || plate_.alpha.at(x, y) > 0.998f;
+    return plate_.alpha.values == nullptr || plate_.alpha.at(x, y) > covers_all;
   }
   Color color(int x, int y) const {
     return {plate_.red.at(x, y), plate_.green.at(x, y), plate_.blue.at(x, y)};
