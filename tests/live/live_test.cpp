@@ -252,6 +252,13 @@ TEST_F(Live, FollowsTheFileAndWritesItWhereThatIsAllowed) {
   EXPECT_EQ(page.post("budget", "")->status, 200);
   EXPECT_THAT(folder.read("hall.yaml"), HasSubstr("samples: 4"));
   EXPECT_THAT(folder.read("hall.yaml"), HasSubstr("# small"));
+  // And so does the camera.
+  page.act({{{"look", {45, 0}}}});
+  const std::string heading = page.knob("camera.heading");
+  EXPECT_EQ(page.post("camera", "")->status, 200);
+  EXPECT_THAT(folder.read("hall.yaml"), HasSubstr("# small"));
+  const io::SceneFile file = io::read_scene(folder.path() + "/hall.yaml");
+  EXPECT_NEAR(file.camera.heading / degrees(1), std::stod(heading), 1e-6);
 }
 
 TEST_F(Live, WritesOverNothingThatSomebodyElseBegan) {
@@ -284,6 +291,7 @@ TEST_F(Live, WithoutLeaveNothingIsWritten) {
   LivePage page(server);
   page.act({{{"set", {"frame.samples", "4"}}}});
   EXPECT_EQ(page.post("budget", "")->status, 400);
+  EXPECT_EQ(page.post("camera", "")->status, 400);
   EXPECT_EQ(folder.read("hall.yaml"), hall_text);
 }
 

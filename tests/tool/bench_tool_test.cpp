@@ -286,5 +286,68 @@ TEST(BudgetText, GoesIntoFilesOfEveryStyle) {
   EXPECT_THAT(with("budget: {}\n" + rest, budget), HasSubstr("budget: {"));
 }
 
+TEST(CameraText, GoesIntoFilesOfEveryStyle) {
+  Camera camera{.eye = {1.5, -2.25, 1.75}, .heading = degrees(123.25), .pitch = degrees(-7.5)};
+  camera.roll = degrees(3);
+  camera.field_of_view = degrees(41);
+  camera.distortion_k1 = -0.01;
+  const auto with = [&](const std::string& text) {
+    const test::TemporaryFolder folder;
+    const std::string path = folder.write("scene.yaml", text);
+    const io::SceneFile file = io::read_scene(path);
+    io::write_camera(file, camera);
+    const Camera read = io::read_scene(path).camera;
+    EXPECT_EQ(read.eye, camera.eye) << text;
+    EXPECT_NEAR(read.heading, camera.heading, 1e-8) << text;
+    EXPECT_NEAR(read.pitch, camera.pitch, 1e-8) << text;
+    EXPECT_NEAR(read.roll, camera.roll, 1e-12) << text;
+    EXPECT_NEAR(read.field_of_view, camera.field_of_view, 1e-12) << text;
+    EXPECT_EQ(read.distortion_k1, camera.distortion_k1) << text;
+    return folder.read("scene.yaml");
+  };
+  const std::string rest = "room:\n  solids:\n    - field: {sphere: {radius: 1}}\n";
+  EXPECT_THAT(with(rest), HasSubstr("camera:\n  "));
+  EXPECT_THAT(with(rest + "camera: {eye: [3, 4, 5], heading: 2}  # note\n"),
+              HasSubstr("  # note\n"));
+  EXPECT_THAT(with("camera:\n  # kept\n  eye: [3, 4, 5]  # here\n  pitch: 2\n" + rest),
+              testing::AllOf(HasSubstr("camera:\n  # kept\n"),
+                             HasSubstr("  eye: [1.5, -2.25, 1.75]  # here\n  pitch: -7.5\n")));
+  // What is looked at moves along.
+  const std::string looks = with(rest + "camera: {eye: [3, 0, 1], look_at: [0, 0, 1]}\n");
+  EXPECT_THAT(looks, HasSubstr("look_at: ["));
+  EXPECT_THAT(looks, testing::Not(HasSubstr("heading")));
+}
+
+TEST(CameraText, OfPlanesIsTheirWindow) {
+  const test::TemporaryFolder folder;
+  const std::string path =
+      folder.write("plane.yaml", "plane: {}\nwindow:\n  center: [-0.5, 0]  # middle\n  width: 3\n");
+  io::SceneFile file = io::read_scene(path);
+  io::set_by_name(file, "window.center", "-0.743643887037158704752191506114774,0.13182590420531197049313205638");
+  io::set_by_name(file, "window.width", "1e-25");
+  io::write_camera(file, file.camera);
+  const io::SceneFile again = io::read_scene(path);
+  EXPECT_EQ(again.camera.window.center.x.text(), file.camera.window.center.x.text());
+  EXPECT_EQ(again.camera.window.width.text(), file.camera.window.width.text());
+  EXPECT_THAT(folder.read("plane.yaml"), HasSubstr("# middle"));
+}
+
+TEST(CameraText, LeavesFilesAloneThatItDoesNotKnow) {
+  const std::string rest = "room:\n  solids:\n    - field: {sphere: {radius: 1}}\n";
+  for (const std::string& text :
+       {"camera: &seen {eye: [3, 4, 5]}\n" + rest,
+        "camera:\n  eye:\n    - 3\n    - 4\n    - 5\n" + rest,
+        "camera: {matrices: {projection: [1, 0, 0, 0, 0, 1.6, 0, 0, 0, 0, -1, -1, 0, 0, -0.2, 0], "
+        "view: [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1]}}\n" +
+            rest}) {
+    const test::TemporaryFolder folder;
+    const std::string path = folder.write("scene.yaml", text);
+    io::SceneFile file = io::read_scene(path);
+    file.camera.eye = {7, 7, 7};
+    EXPECT_THROW(io::write_camera(file, file.camera), Error) << text;
+    EXPECT_EQ(folder.read("scene.yaml"), text);
+  }
+}
+
 }  // namespace
 }  // namespace photonlane

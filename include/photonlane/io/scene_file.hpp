@@ -76,6 +76,11 @@ std::string scene_text(const SceneFile& file);
 /// written; the file is then as it was.
 void write_budget(const SceneFile& file, const Budget& budget);
 
+/// The same with another camera, and of planes another window: `look_at` is moved to where the
+/// camera looks. Throws as write_budget(), also for cameras that are matrices, and those that other
+/// places of the file take over by an alias.
+void write_camera(const SceneFile& file, const Camera& camera);
+
 /// Sets a budget knob, or a camera's by "camera.NAME", from text: what options do. A number of the
 /// scene, "scene.NAME", reads the file again; what was set before it is lost. Throws Error
 /// (usage) for unknown names, with the nearest right word, Error (input) for values that do not

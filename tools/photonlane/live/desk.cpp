@@ -119,22 +119,34 @@ std::optional<Trouble> Desk::take_text(const std::string& text, std::uint64_t ve
   return take(text);
 }
 
-void Desk::write_knobs(const std::vector<std::pair<std::string, std::string>>& changed) {
+io::SceneFile Desk::file_to_write() const {
   if (!may_write_) {
     throw Error(ErrorKind::usage,
                 "the tool was started without --write, so files stay as they are");
   }
-  const std::lock_guard one_at_a_time(taking_);
   // As the file is read, without what was set beside it.
-  const io::SceneFile file = io::parse_scene(scene()->file.text, request_.path);
+  io::SceneFile file = io::parse_scene(scene()->file.text, request_.path);
   if (text_of_file(request_.path) != file.text) {
     refuse_to_write("is not what is shown: somebody else changed it, or it does not compile");
   }
+  return file;
+}
+
+void Desk::write_knobs(const std::vector<std::pair<std::string, std::string>>& changed) {
+  const std::lock_guard one_at_a_time(taking_);
+  const io::SceneFile file = file_to_write();
   Budget budget = file.budget;
   for (const auto& [name, value] : changed) {
     if (find_knob(budget_knobs(), name) != nullptr) set_knob(budget_knobs(), budget, name, value);
   }
   io::write_budget(file, budget);
+  follow_file();
+}
+
+void Desk::write_camera(const Camera& camera) {
+  const std::lock_guard one_at_a_time(taking_);
+  io::write_camera(file_to_write(), camera);
+  follow_file();
 }
 
 void Desk::refuse_to_write(const std::string& why) const {
@@ -143,6 +155,10 @@ void Desk::refuse_to_write(const std::string& why) const {
 
 void Desk::look_at_disk() {
   const std::lock_guard one_at_a_time(taking_);
+  follow_file();
+}
+
+void Desk::follow_file() {
   const auto now = text_of_file(request_.path);
   {
     const std::lock_guard lock(mutex_);

@@ -56,13 +56,19 @@ class Desk {
   /// Error (file) where the file is not what the last good scene was made of, and what
   /// io::write_budget() throws.
   void write_knobs(const std::vector<std::pair<std::string, std::string>>& changed);
+  /// The same for a camera.
+  void write_camera(const Camera& camera);
 
   /// Told, from another thread, after each change.
   void watch(std::function<void()> changed);
 
  private:
   std::optional<Trouble> take(const std::string& text);
+  /// The scene as its file has it, where that may be written.
+  io::SceneFile file_to_write() const;
   [[noreturn]] void refuse_to_write(const std::string& why) const;
+  /// Takes the file's text where it is another one; by whoever has taking_.
+  void follow_file();
   void look_at_disk();
   void keep_watch();
 

@@ -374,6 +374,10 @@ void Server::Inside::add_keeping() {
               sitting.write_budget();
               answer(response, Json::object());
             }));
+  http.Post(at + "/camera", of_sitting([](Sitting& sitting, const Request&, Response& response) {
+              sitting.write_camera();
+              answer(response, Json::object());
+            }));
   http.Get(at + "/text", of_sitting([](Sitting& sitting, const Request&, Response& response) {
              const Desk& desk = *sitting.desk();
              const std::uint64_t version = desk.version();

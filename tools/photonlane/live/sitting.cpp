@@ -416,4 +416,13 @@ void Sitting::write_budget() const {
   desk_->write_knobs(changed);
 }
 
+void Sitting::write_camera() const {
+  Camera camera;
+  {
+    const std::lock_guard lock(mutex_);
+    camera = settings_.camera;
+  }
+  desk_->write_camera(camera);
+}
+
 }  // namespace photonlane::live

@@ -99,6 +99,7 @@ class Sitting {
   std::string budget_text() const;
   /// Writes the changed knobs into the scene's file. Throws what Desk::write_knobs() throws.
   void write_budget() const;
+  void write_camera() const;
 
   /// Whoever waits for a picture waits no longer, and no other is made.
   void end();

@@ -41,7 +41,7 @@ function show_state(told) {
   price.show(told);
   by_id('camera-text').textContent = told.camera;
   by_id('budget-text').textContent = told.budget;
-  by_id('write-budget').hidden = !told.may_write;
+  for (const what of ['budget', 'camera']) by_id(`write-${what}`).hidden = !told.may_write;
   by_id('save').textContent = told.may_write ? 'Write and take (Ctrl-S)' : 'Take (Ctrl-S)';
 }
 
@@ -190,14 +190,16 @@ for (const button of document.querySelectorAll('[data-file]')) {
     }
   });
 }
-by_id('write-budget').addEventListener('click', async () => {
-  try {
-    await ask(sitting.at('budget'), {method: 'POST'});
-    by_id('kept').textContent = 'written';
-  } catch (problem) {
-    by_id('kept').textContent = problem.message;
-  }
-});
+for (const what of ['budget', 'camera']) {
+  by_id(`write-${what}`).addEventListener('click', async () => {
+    try {
+      await ask(sitting.at(what), {method: 'POST'});
+      by_id('kept').textContent = 'written';
+    } catch (problem) {
+      by_id('kept').textContent = problem.message;
+    }
+  });
+}
 addEventListener('pagehide', () => sitting.close());
 addEventListener('pageshow', async (event) => {
   if (event.persisted) await open(sitting.scene);

@@ -10,4 +10,8 @@ namespace photonlane::io {
 /// others of their kind; comments and all else stay. The size of the frame stays as well.
 std::string text_with_budget(const SceneFile& file, const Budget& budget);
 
+/// The same with another camera; of planes, another window. A point that is looked at is moved to
+/// where the camera looks, as far away as it was.
+std::string text_with_camera(const SceneFile& file, const Camera& camera);
+
 }  // namespace photonlane::io
