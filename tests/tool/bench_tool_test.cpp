@@ -323,7 +323,8 @@ TEST(CameraText, OfPlanesIsTheirWindow) {
   const std::string path =
       folder.write("plane.yaml", "plane: {}\nwindow:\n  center: [-0.5, 0]  # middle\n  width: 3\n");
   io::SceneFile file = io::read_scene(path);
-  io::set_by_name(file, "window.center", "-0.743643887037158704752191506114774,0.13182590420531197049313205638");
+  io::set_by_name(file, "window.center",
+                  "-0.743643887037158704752191506114774,0.13182590420531197049313205638");
   io::set_by_name(file, "window.width", "1e-25");
   io::write_camera(file, file.camera);
   const io::SceneFile again = io::read_scene(path);
