@@ -7,7 +7,7 @@
 
 #include "lane/surfaces.hpp"
 #include "light/paint.hpp"
-#include "photonlane/base/vector.hpp"
+#include "photonlane/world/camera.hpp"
 #include "shade/chance.hpp"
 
 namespace photonlane {
@@ -23,9 +23,10 @@ struct DeepPart {
 /// Keeps what lanes from the eye see of each distance. Pixels are written by one thread each.
 class DeepRecorder {
  public:
-  DeepRecorder(const PixelPart& part, const Vec3d& forward)
+  DeepRecorder(const PixelPart& part, const Viewing& view)
       : part_(part),
-        forward_(forward.cast<float>()),
+        forward_(view.forward.cast<float>()),
+        along_axis_(view.planar),
         pixels_(static_cast<std::size_t>(part.size.width) *
                 static_cast<std::size_t>(part.size.height)) {}
 
@@ -35,16 +36,20 @@ class DeepRecorder {
                    static_cast<std::size_t>(x - part_.x)];
   }
 
-  /// Along the view axis.
+  /// Along the view axis; of cameras that see all around, along the lane.
   float distance(const Surfaces& surfaces, std::size_t i) const {
     if (surfaces.ending[i] == Ending::escaped) return std::numeric_limits<float>::infinity();
     const Eigen::Vector3f at(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
-    return surfaces.t[i] * forward_.dot(at) / at.norm();
+    const float away = at.norm();
+    // What is met right at the eye has no direction.
+    if (!along_axis_ || !(away > 0)) return surfaces.t[i];
+    return surfaces.t[i] * forward_.dot(at) / away;
   }
 
  private:
   PixelPart part_;
   Eigen::Vector3f forward_;
+  bool along_axis_;
   std::vector<std::vector<DeepPart>> pixels_;
 };
 

@@ -60,6 +60,8 @@ void merge(std::vector<DeepPart>& parts, float tolerance) {
 void lay(const std::vector<DeepPart>& parts, std::vector<DeepSample>& samples) {
   double left = 1;
   for (const DeepPart& part : parts) {
+    const bool nothing = part.hides == 0 && part.red == 0 && part.green == 0 && part.blue == 0;
+    if (nothing) continue;
     // Nothing that rounding left over is laid behind what hides all.
     if (!(left > 1e-6)) return;
     const auto over = [&](float share) {
@@ -105,7 +107,7 @@ DeepPicture make_deep(const World& given, const Camera& camera, const Budget& bu
     Frame frame(part.size, asked.layers);
     frame.part = part;
     RenderJob job(view_scene(world, camera, by_pixels), camera, asked, frame);
-    DeepRecorder recorder(part, job.view.forward);
+    DeepRecorder recorder(part, job.view);
     job.deep = &recorder;
     render_pixels(job);
     std::vector<std::vector<DeepSample>> rows(static_cast<std::size_t>(part.size.height));

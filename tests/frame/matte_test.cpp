@@ -454,6 +454,42 @@ TEST(DeepPictures, KnowWhatIsBehindAPane) {
             0);
 }
 
+TEST(DeepPictures, OfCamerasThatSeeAllAroundAreInOrderToo) {
+  Scene scene = with_pane_and_mirror();
+  Camera around{.eye = {-1.2, -2, 1}};
+  around.projection = Projection::cylindrical;
+  around.field_axis = FieldAxis::horizontal;
+  around.field_of_view = degrees(359);
+  const World world = compile(scene);
+  const Budget budget = with_samples(3);
+  const Frame frame = render(world, around, budget);
+  const DeepPicture deep = make_deep(world, around, budget);
+  for (int y = 0; y < small.height; ++y) {
+    for (int x = 0; x < small.width; ++x) {
+      const auto pixel = deep.pixel(x, y);
+      for (const DeepSample& sample : pixel) ASSERT_GE(sample.z, 0);
+      const Flat flat = flattened(pixel);
+      for (int c = 0; c < 3; ++c) {
+        ASSERT_NEAR(flat.color[c], frame.values(Layer::color, c)(x, y), 2e-5) << x << " " << y;
+      }
+    }
+  }
+}
+
+TEST(DeepPictures, StandEyesOnASurface) {
+  // The eye is on a floor and within a ball: what is met right there has a distance as well.
+  Scene scene = with_materials();
+  scene.room().add(field::plane({0, 0, 1}).made_of(0));
+  scene.room().add(field::place({0, 0, 0}, field::sphere(0.5)).made_of(1));
+  const DeepPicture deep = make_deep(compile(scene), {.eye = {0, 0, 0}}, with_samples(2));
+  for (const DeepSample& sample : deep.samples) ASSERT_FALSE(std::isnan(sample.z));
+  // One pixel, and fewer rows than are made at once.
+  Budget tiny = with_samples(2);
+  tiny.frame.width = tiny.frame.height = 1;
+  EXPECT_EQ(make_deep(compile(scene), there, tiny).first.size(), 2u);
+  EXPECT_EQ(make_matte(compile(scene), there, tiny).things[0].size(), 1u);
+}
+
 TEST(DeepPictures, RefuseWhatHasOneDistance) {
   const World world = compile(posts());
   Budget budget = with_samples(1);

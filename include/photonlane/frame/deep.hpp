@@ -15,7 +15,8 @@ namespace photonlane {
 /// What a pixel shows at one distance. Laid over one another from the nearest on, as things are
 /// that each hide `alpha` of what is behind them, the samples of a pixel are its color.
 struct DeepSample {
-  float z;                 ///< meters along the view axis; infinite for the backdrop
+  float z;                 ///< meters along the view axis, of cylindrical cameras along the ray;
+                           ///< infinite for the backdrop
   float red, green, blue;  ///< linear light, times alpha
   float alpha;
 };
