@@ -38,7 +38,9 @@ class DeepRecorder {
 
   /// Along the view axis; of cameras that see all around, along the lane.
   float distance(const Surfaces& surfaces, std::size_t i) const {
-    if (surfaces.ending[i] == Ending::escaped) return std::numeric_limits<float>::infinity();
+    if (surfaces.ending[i] == Ending::escaped || surfaces.placeless(i)) {
+      return std::numeric_limits<float>::infinity();
+    }
     const Eigen::Vector3f at(surfaces.x[i], surfaces.y[i], surfaces.z[i]);
     const float away = at.norm();
     // What is met right at the eye has no direction.

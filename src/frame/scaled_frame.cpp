@@ -62,7 +62,9 @@ float alike(const Guide& a, const Guide& b) {
   const float along =
       a.normal[0] * b.normal[0] + a.normal[1] * b.normal[1] + a.normal[2] * b.normal[2];
   // A tenth of the distance apart, or turned by 30 degrees, is another surface.
-  const float apart = std::abs(a.depth - b.depth) / (0.1f * std::max(a.depth, 1e-6f));
+  // Pictures show what is infinitely far.
+  const float apart =
+      a.depth == b.depth ? 0 : std::abs(a.depth - b.depth) / (0.1f * std::max(a.depth, 1e-6f));
   const float turned = std::max(0.0f, 1 - along) / 0.13f;
   return std::exp(-apart * apart - turned * turned);
 }

@@ -30,13 +30,14 @@ void write_data(const RenderJob& job, int x, int y, int width, const Surfaces& s
     }
   };
   const auto met = [&](std::size_t i) { return surfaces.ending[i] == Ending::hit; };
+  const auto placed = [&](std::size_t i) { return met(i) && !surfaces.placeless(i); };
   const Vec3d& forward = job.view.forward;
   each(Layer::depth, [&](std::size_t i) {
     const double axis =
         forward.x() * surfaces.x[i] + forward.y() * surfaces.y[i] + forward.z() * surfaces.z[i];
-    return met(i) ? static_cast<float>(axis) : infinite;
+    return placed(i) ? static_cast<float>(axis) : infinite;
   });
-  each(Layer::ray_distance, [&](std::size_t i) { return met(i) ? surfaces.t[i] : infinite; });
+  each(Layer::ray_distance, [&](std::size_t i) { return placed(i) ? surfaces.t[i] : infinite; });
   each(Layer::face, [&](std::size_t i) { return met(i) ? surfaces.face[i] : Face::none; });
   each(Layer::cell, [&](std::size_t i) { return met(i) ? surfaces.item[i] : no_item; });
   each(Layer::steps, [&](std::size_t i) { return surfaces.steps[i]; });

@@ -99,7 +99,9 @@ Json numbers(const Color& color) { return {color[0], color[1], color[2]}; }
 
 std::string lane_text(const LaneLog& log, const Scene& scene, const World& world) {
   std::string text = fmt::format("pixel {},{}: {}", log.x, log.y, color_text(log.color));
-  if (log.ending == Ending::hit) {
+  if (log.ending == Ending::hit && std::isinf(log.ray_distance)) {
+    text += ", infinitely far";
+  } else if (log.ending == Ending::hit) {
     text += fmt::format(", {:.4f} m from the eye", log.ray_distance);
   } else {
     text += fmt::format(", {}", name_of(log.ending));
@@ -295,7 +297,9 @@ std::string lane_summary(const LaneLog& log, const Scene& scene, const World& wo
   if (!apart && !ways.empty()) own_steps /= static_cast<double>(samples_of(log));
 
   std::string text = fmt::format("pixel {},{}  {}: ", log.x, log.y, color_text(log.color));
-  if (log.ending == Ending::hit) {
+  if (log.ending == Ending::hit && std::isinf(log.ray_distance)) {
+    text += fmt::format("{}, infinitely far", met.empty() ? "something" : met);
+  } else if (log.ending == Ending::hit) {
     text +=
         fmt::format("{}, {:.4g} m from the eye", met.empty() ? "something" : met, log.ray_distance);
   } else {
@@ -335,8 +339,9 @@ std::string lane_json(const LaneLog& log, const Scene& scene, const World& world
             {"room", room_name(world, log.room)},
             {"crossings", log.crossings}};
   const bool hit = log.ending == Ending::hit;
-  json["depth_m"] = hit ? Json(log.depth) : Json();
-  json["ray_distance_m"] = hit ? Json(log.ray_distance) : Json();
+  const bool placed = hit && std::isfinite(log.ray_distance);
+  json["depth_m"] = placed ? Json(log.depth) : Json();
+  json["ray_distance_m"] = placed ? Json(log.ray_distance) : Json();
   json["legs"] = Json::array();
   for (const LaneLeg& leg : log.legs) {
     Json one{{"sample", leg.sample},          {"after_leg", leg.from},

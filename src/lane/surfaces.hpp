@@ -48,6 +48,8 @@ struct Surfaces {
   bool picture(std::size_t i) const {
     return ending[i] == Ending::hit && face[i] == Face::curved && share[i] < own_color;
   }
+  /// Whether that is what a picture shows behind all that has a place.
+  bool placeless(std::size_t i) const { return picture(i) && share[i] == shown_color; }
   float scale_of(std::size_t i) const { return any_scale ? scale[i] : 1.0f; }
 
   /// Repeats the last one up to a whole vector: kernels may look there.

@@ -341,7 +341,7 @@ void illuminate(const SceneView& view, const RoomView& here, const LightBudget& 
   }
   for (std::size_t i = 0; i < surfaces.size; ++i) {
     if (surfaces.ending[i] != Ending::hit) continue;
-    if (surfaces.picture(i) && surfaces.share[i] == shown_color) continue;
+    if (surfaces.placeless(i)) continue;
     const auto glow = static_cast<float>(view.world.materials()[surfaces.material[i]].glow);
     colors.red[i] *= std::max(light.red[i], glow);
     colors.green[i] *= std::max(light.green[i], glow);

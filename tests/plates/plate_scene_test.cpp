@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "photonlane/io.hpp"
 #include "photonlane/photonlane.hpp"
 #include "support/plates.hpp"
 
@@ -217,6 +218,50 @@ TEST(Plates, CoverAsMuchAsTheirAlphaSays) {
     }
   }
   EXPECT_GT(partly, 200);
+}
+
+TEST(Plates, ShowWhatHasNoPlaceInfinitelyFar) {
+  // A floor with a sky of the plate's own above.
+  Pixels pixels({40, 30});
+  const Camera camera{.eye = {0, 0, 1}};
+  const Viewing view = viewing(camera, {40, 30});
+  for (int y = 0; y < 30; ++y) {
+    const double v = view.v(y + 0.5);
+    for (int x = 0; x < 40; ++x) {
+      pixels.depth[pixels.at(x, y)] =
+          v < 0 ? static_cast<float>(-1 / v) : std::numeric_limits<float>::infinity();
+    }
+  }
+  Scene scene;
+  scene.room().add(pixels.plate(camera));
+  const World world = compile(scene);
+  LayerSet layers = motion_layers;
+  for (const Layer layer : {Layer::color, Layer::depth}) layers.add(layer);
+  const Budget budget{.frame = {40, 30, 1}};
+  Frame frame = render(world, camera, budget, {.layers = layers});
+  Camera then = camera;
+  then.eye += Vec3d(0, 1, 0);
+  add_motion(frame, world, camera, world, then);
+  const DeepPicture deep = make_deep(world, camera, budget);
+  Budget half = budget;
+  half.frame.scale = 0.5;
+  const Frame scaled = render(world, camera, half, {.layers = {Layer::color}});
+  for (int y = 0; y < 30; ++y) {
+    for (int x = 0; x < 40; ++x) {
+      const bool sky = y < 15;
+      EXPECT_EQ(std::isinf(frame.values(Layer::depth)(x, y)), sky) << x << " " << y;
+      EXPECT_EQ(std::isinf(frame.values(Layer::ray_distance)(x, y)), sky);
+      EXPECT_EQ(std::isinf(deep.pixel(x, y).front().z), sky);
+      EXPECT_NEAR(frame.values(Layer::color)(x, y), 0.5f, 2e-3f);
+      EXPECT_NEAR(scaled.values(Layer::color)(x, y), 0.5f, 2e-3f);
+      // Going aside moves what is near alone.
+      if (sky) EXPECT_NEAR(frame.values(Layer::motion, 0)(x, y), 0, 1e-4f);
+      if (y > 16) EXPECT_GT(frame.values(Layer::motion, 0)(x, y), 1);
+    }
+  }
+  EXPECT_EQ(compare(frame, frame).depth_median, 0);
+  EXPECT_THAT(io::lane_text(log_lane(world, camera, budget, 20, 2), scene, world),
+              ::testing::HasSubstr("infinitely far"));
 }
 
 TEST(Plates, BallsCastTheShadowsThatGeometrySays) {
