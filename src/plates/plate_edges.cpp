@@ -120,15 +120,17 @@ void PlateSolid::make_edges(const std::vector<float>& inverse) {
     const float* const below = row + 1 < height ? own + width : own;
     // Pixels all of whose neighbors are about as far are of one surface.
     std::vector<std::uint8_t> apart(width, 0);
-    const auto look = [&](const float* other, std::size_t from, std::size_t to) {
-      for (std::size_t x = from; x < to; ++x) {
-        apart[x] |= std::abs(own[x] - other[x]) > gap * std::min(own[x], other[x]);
-      }
+    const auto differ = [&](float one, float other) -> std::uint8_t {
+      return std::abs(one - other) > gap * std::min(one, other);
     };
-    look(above, 0, width);
-    look(below, 0, width);
-    look(own + 1, 0, width - 1);
-    look(own - 1, 1, width);
+    for (std::size_t x = 0; x < width; ++x) {
+      apart[x] = differ(own[x], above[x]) | differ(own[x], below[x]);
+    }
+    for (std::size_t x = 0; x + 1 < width; ++x) {
+      const std::uint8_t apart_here = differ(own[x], own[x + 1]);
+      apart[x] |= apart_here;
+      apart[x + 1] |= apart_here;
+    }
     const PlateImage& alpha = plate_.alpha;
     for (std::size_t i = 0; alpha.values != nullptr && i < width; ++i) {
       const float share = alpha.at(static_cast<int>(i), y);

@@ -136,7 +136,7 @@ std::vector<float> PlateSolid::make_facets() {
       float row[5];
       for (std::size_t k = 0; k < 5; ++k) {
         const bool there = at + k >= 2 && at + k - 2 < count;
-        row[k] = there ? own[x + k * stride - 2 * stride] : 0.0f;
+        row[k] = there ? inverse[y * width + x + k * stride - 2 * stride] : 0.0f;
       }
       return slope_of(row, gap);
     };
