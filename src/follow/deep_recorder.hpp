@@ -1,14 +1,10 @@
 #pragma once
 
-#include <algorithm>
-#include <cmath>
 #include <limits>
 #include <vector>
 
 #include "lane/surfaces.hpp"
-#include "light/paint.hpp"
 #include "photonlane/world/camera.hpp"
-#include "shade/chance.hpp"
 
 namespace photonlane {
 

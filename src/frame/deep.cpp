@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <limits>
 
 #include "base/parallel.hpp"
 #include "follow/deep_recorder.hpp"

@@ -102,7 +102,7 @@ Matte make_matte(const World& world, const Camera& camera, const Budget& budget,
       std::min(at_once, options.memory_limit - kept) / per_row / least_rows * least_rows;
   const int band = static_cast<int>(std::min<std::size_t>(
       std::max<std::size_t>(rows_at_once, least_rows), static_cast<std::size_t>(size.height)));
-  Matte matte{.of = options.of, .size = size, .ranks = options.ranks, .things = {}, .shares = {}};
+  Matte matte{.of = options.of, .size = size, .things = {}, .shares = {}};
   matte.things.assign(ranks, std::vector<std::uint32_t>(pixels, Matte::nothing));
   matte.shares.assign(ranks, std::vector<float>(pixels, 0.0f));
   const double bands = std::ceil(static_cast<double>(size.height) / band);

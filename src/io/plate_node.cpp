@@ -136,20 +136,21 @@ class Reader {
     if (color_->planes.size() > 3) plate.alpha = image(color_, 3, part);
     plate.depth = image(depth_, 0, part);
     if (normals_ == nullptr) return;
-    // Normals of view space are those of the camera's axes: right, up, and toward the eye.
-    const auto turned = std::make_shared<PixelPlanes>(*normals_);
-    if (view_space_) {
-      const Viewing view = viewing(plate.camera, part.size);
-      for (std::size_t i = 0; i < turned->planes[0].size(); ++i) {
-        const Vec3d own(turned->planes[0][i], turned->planes[1][i], turned->planes[2][i]);
-        const Vec3d way = own.x() * view.right + own.y() * view.up - own.z() * view.forward;
-        for (std::size_t axis = 0; axis < 3; ++axis) {
-          turned->planes[axis][i] = static_cast<float>(way[static_cast<Eigen::Index>(axis)]);
-        }
+    const Planes kept =
+        view_space_ ? turned(*normals_, viewing(plate.camera, part.size)) : normals_;
+    for (std::size_t axis = 0; axis < 3; ++axis) plate.normal[axis] = image(kept, axis, part);
+  }
+
+  /// Normals along the world's axes, from those along a camera's: right, up, and toward the eye.
+  static Planes turned(PixelPlanes planes, const Viewing& view) {
+    for (std::size_t i = 0; i < planes.planes[0].size(); ++i) {
+      const Vec3d own(planes.planes[0][i], planes.planes[1][i], planes.planes[2][i]);
+      const Vec3d way = own.x() * view.right + own.y() * view.up - own.z() * view.forward;
+      for (std::size_t axis = 0; axis < 3; ++axis) {
+        planes.planes[axis][i] = static_cast<float>(way[static_cast<Eigen::Index>(axis)]);
       }
     }
-    const Planes kept = turned;
-    for (std::size_t axis = 0; axis < 3; ++axis) plate.normal[axis] = image(kept, axis, part);
+    return std::make_shared<const PixelPlanes>(std::move(planes));
   }
 
   /// The channels of a file, and of a PNG what `read_png` gives.

@@ -276,14 +276,29 @@ TEST_F(HandedOn, PlatesTakeMasksAndNormals) {
           << x;
     }
   }
-  const Frame faced = scene(", normals: yard.exr");
-  for (int y = 3; y < 60; ++y) {
+  // The same along the camera's axes: right, up, and toward the eye.
+  Frame own(made.size(), {Layer::normal});
+  const Viewing view = viewing(Camera::look_at({-3, -4, 1.6}, {0, 0, 0.5}, 1), made.size());
+  for (int y = 0; y < 60; ++y) {
     for (int x = 0; x < 96; ++x) {
-      if (!std::isfinite(made.values(Layer::depth)(x, y))) continue;
-      for (int c = 0; c < 3; ++c) {
-        ASSERT_NEAR(faced.values(Layer::normal, c)(x, y), made.values(Layer::normal, c)(x, y),
-                    2e-3f)
-            << x << " " << y;
+      const Vec3d normal(made.values(Layer::normal, 0)(x, y), made.values(Layer::normal, 1)(x, y),
+                         made.values(Layer::normal, 2)(x, y));
+      own.values(Layer::normal, 0)(x, y) = static_cast<float>(normal.dot(view.right));
+      own.values(Layer::normal, 1)(x, y) = static_cast<float>(normal.dot(view.up));
+      own.values(Layer::normal, 2)(x, y) = static_cast<float>(-normal.dot(view.forward));
+    }
+  }
+  io::write_frame(folder.path() + "/own.exr", own);
+  for (const char* normals : {", normals: yard.exr", ", normals: {file: own.exr, of_view: true}"}) {
+    const Frame faced = scene(normals);
+    for (int y = 3; y < 60; ++y) {
+      for (int x = 0; x < 96; ++x) {
+        if (!std::isfinite(made.values(Layer::depth)(x, y))) continue;
+        for (int c = 0; c < 3; ++c) {
+          ASSERT_NEAR(faced.values(Layer::normal, c)(x, y), made.values(Layer::normal, c)(x, y),
+                      2e-3f)
+              << normals << " " << x << " " << y;
+        }
       }
     }
   }

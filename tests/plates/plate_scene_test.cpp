@@ -117,16 +117,7 @@ TEST(Plates, EdgesHaveNoFringeOfWhatWasBehind) {
   const LayerSet layers{Layer::color, Layer::depth, Layer::ending};
   const Frame picture = render(compile(posts(false)), camera, budget, {.layers = layers});
   const Frame whole = render(compile(posts(true)), camera, budget, {.layers = layers});
-  Pixels pixels({96, 72});
-  for (int y = 0; y < 72; ++y) {
-    for (int x = 0; x < 96; ++x) {
-      const std::size_t i = pixels.at(x, y);
-      pixels.red[i] = picture.values(Layer::color, 0)(x, y);
-      pixels.green[i] = picture.values(Layer::color, 1)(x, y);
-      pixels.blue[i] = picture.values(Layer::color, 2)(x, y);
-      pixels.depth[i] = picture.values(Layer::depth)(x, y);
-    }
-  }
+  const Pixels pixels(picture);
   Scene scene = posts(true);
   const Field ball = scene.room().fields.back();
   scene.room().fields = {ball};

@@ -1,6 +1,5 @@
 #pragma once
 
-#include <limits>
 #include <vector>
 
 #include "photonlane/photonlane.hpp"
@@ -15,6 +14,18 @@ struct Pixels {
   explicit Pixels(Size its_size) : size(its_size) {
     const auto count = static_cast<std::size_t>(size.width) * static_cast<std::size_t>(size.height);
     for (auto* plane : {&depth, &red, &green, &blue}) plane->assign(count, 0.5f);
+  }
+  /// The colors and the depth of a frame.
+  explicit Pixels(const Frame& frame) : Pixels(frame.size()) {
+    for (int y = 0; y < size.height; ++y) {
+      for (int x = 0; x < size.width; ++x) {
+        const std::size_t i = at(x, y);
+        red[i] = frame.values(Layer::color, 0)(x, y);
+        green[i] = frame.values(Layer::color, 1)(x, y);
+        blue[i] = frame.values(Layer::color, 2)(x, y);
+        depth[i] = frame.values(Layer::depth)(x, y);
+      }
+    }
   }
   std::size_t at(int x, int y) const {
     return static_cast<std::size_t>(y) * static_cast<std::size_t>(size.width) +
@@ -69,24 +80,9 @@ inline Budget yard_budget() {
 
 /// The yard without its guest as a picture, and with the guest beside that picture.
 struct PlateYard {
-  Frame made;
-  Pixels pixels{{160, 100}};
-
-  PlateYard() {
-    made = render(compile(yard(false)), yard_camera, yard_budget(),
-                  {.layers = {Layer::color, Layer::depth, Layer::ending}});
-    for (int y = 0; y < 100; ++y) {
-      for (int x = 0; x < 160; ++x) {
-        const std::size_t i = pixels.at(x, y);
-        pixels.red[i] = made.values(Layer::color, 0)(x, y);
-        pixels.green[i] = made.values(Layer::color, 1)(x, y);
-        pixels.blue[i] = made.values(Layer::color, 2)(x, y);
-        const bool met = made.codes(Layer::ending)(x, y) == static_cast<std::uint32_t>(Ending::hit);
-        pixels.depth[i] =
-            met ? made.values(Layer::depth)(x, y) : std::numeric_limits<float>::infinity();
-      }
-    }
-  }
+  Frame made = render(compile(yard(false)), yard_camera, yard_budget(),
+                      {.layers = {Layer::color, Layer::depth}});
+  Pixels pixels{made};
 
   Scene scene() const {
     Scene scene = yard(true);

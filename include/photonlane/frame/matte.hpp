@@ -5,7 +5,6 @@
 
 #include <cstdint>
 #include <functional>
-#include <optional>
 #include <vector>
 
 #include "photonlane/frame/render.hpp"
@@ -32,7 +31,6 @@ struct MatteOptions {
 struct Matte {
   MatteOf of = MatteOf::material;
   Size size{0, 0};
-  int ranks = 0;
   static constexpr std::uint32_t nothing = 0xffffffffu;
   /// A plane for each rank, rows from above: the first has what covers most, of two that cover
   /// alike the lower number; `nothing` with share 0 where a pixel shows fewer things.

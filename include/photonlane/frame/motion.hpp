@@ -11,17 +11,17 @@ namespace photonlane {
 
 /// The layers of a frame that add_motion() goes by.
 inline constexpr LayerSet motion_layers{Layer::ray_distance, Layer::cell, Layer::ending,
-                                        Layer::room, Layer::crossings};
+                                        Layer::crossings};
 
 /// Adds the layer `motion` to a frame: by how many pixels what is seen in the middle of each moves
 /// to the right and down until another time, with another camera, another world, or both. The other
 /// frame has as many pixels as this one's budget says.
 ///
 /// What the camera's own motion does is exact for all that stands still, through portals that stay
-/// where they are as well, and for the sky, which is at infinity. Spheres of one room move with
-/// their middles, where both worlds have a set of as many of them, exact or moved in place; they
-/// are taken not to turn. Fields, cells and what is seen through a portal are taken to stand still
-/// otherwise. Infinite for what the other camera cannot see: what is behind it then.
+/// where they are as well, and for the sky, which is at infinity. Spheres of the eye's room move
+/// with their middles and are taken not to turn, where both worlds have them by the same numbers in
+/// exact sets of their own; the sets of one MovingSpheres are one, as it is now. All else is taken
+/// to stand still. Infinite for what the other camera cannot see: what is behind it then.
 ///
 /// Throws Error (usage) for frames without those layers, frames of planes, and cameras in different
 /// rooms; Error (input) for a camera that cannot be.
